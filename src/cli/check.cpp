@@ -1,0 +1,96 @@
+#include "opifex/core/check/check.hpp"
+
+#include <algorithm>
+#include <chrono>
+
+#include <fmt/format.h>
+
+#include "opifex/report/text.hpp"
+
+#include "command.hpp"
+
+namespace opifex::cli {
+namespace {
+
+void declare(po::options_description& options) {
+  options.add_options()("hashes", po::value<std::string>()->value_name("LIST")->default_value("crc32,md5,sha1"),
+                        "crc32, md5, sha1, sha256, sha512 ..., or none")(
+      "repair", po::bool_switch(), "write a copy with everything mended that can be; needs --out")(
+      "out", po::value<std::string>()->value_name("PATH"), "where the repaired copy goes")(
+      "overwrite", po::bool_switch(), "replace existing files")("fs", po::value<std::string>()->value_name("TYPE"),
+                                                                "rules of the target drive");
+}
+
+CheckOptions check_options(const Session& session) {
+  CheckOptions options;
+  options.hashes = comma_list(session.text("hashes"));
+  if (options.hashes == std::vector<std::string>{"none"}) options.hashes.clear();
+  for (const std::string& name : options.hashes)
+    if (std::find(digest_names().begin(), digest_names().end(), name) == digest_names().end())
+      unknown_word("hash", name, digest_names());
+  return options;
+}
+
+/// Writes the copy, then checks what was written: that is what the user will keep.
+void repair(Session& session, const Image& image, const CheckResult& result) {
+  const Image repaired = repaired_view(image, result);
+  const auto out = leading_output(repaired, *repaired.format, session.text("out"));
+  Conversion conversion;
+  conversion.plan = plan_repaired_copy(repaired, out);
+  report::JobResult done;
+  const auto start = std::chrono::steady_clock::now();
+  const WriteJob job = write_job(session, out.parent_path());
+  done.outputs = write_outputs(repaired, conversion.plan, job, session.work());
+  done.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  session.result(report::job_json(image, conversion, done), report::job_text(conversion, done));
+  const Image copy = open_image(out);
+  const CheckResult after = check_image(copy, check_options(session), session.work());
+  session.result(report::check_json(copy, after), report::check_text(copy, after));
+  if (after.verdict != Verdict::intact) session.bad_news();
+}
+
+void run(Session& session) {
+  const bool wants_repair = session.flag("repair");
+  if (wants_repair && session.text("out").empty())
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "check --repair writes a copy and needs --out PATH for it",
+                 .hint = "the input is never changed"});
+  if (wants_repair && session.list("words").size() != 1)
+    throw Error({.fault = Fault::usage, .code = "usage", .what = "check --repair takes one image at a time"});
+  const CheckOptions options = check_options(session);
+  for (const std::string& path : session.list("words")) {
+    try {
+      const Image image = open_image(path, {.allow_missing = true});
+      const CheckResult result = check_image(image, options, session.work());
+      session.result(
+          report::check_json(image, result),
+          report::check_text(image, result, wants_repair ? report::RepairHint::leave_out : report::RepairHint::give));
+      // A repaired copy is good news; what stays broken is told by its own check.
+      if (wants_repair)
+        repair(session, image, result);
+      else if (result.verdict != Verdict::intact)
+        session.bad_news();
+    } catch (const Error& e) {
+      if (e.details.fault == Fault::interrupted) throw;
+      session.failed(e);
+    }
+  }
+}
+
+}  // namespace
+
+extern const Command kCheck = {"check",
+                               "INPUT...",
+                               "is it intact and complete? every sector verified, all hashes, in one pass",
+                               "Each data sector's sync, address, mode, EDC and ECC is verified, and the Q channel "
+                               "where it is stored. Damage is told as\n"
+                               "ranges with what can be repaired. Exit code 1 if something is wrong. The hashes of a "
+                               "track are those its own bin would have.",
+                               "  opifex check 'Moth & Lantern.cue'\n  opifex check game.bin --hashes sha256\n  opifex "
+                               "check game.cue --repair --out mended/\n",
+                               &declare,
+                               -1,
+                               &run};
+
+}  // namespace opifex::cli

@@ -1,0 +1,95 @@
+/// What the commands share: options, messages, progress, exit codes.
+#pragma once
+
+#include <boost/program_options.hpp>
+#include <functional>
+#include <string>
+#include <vector>
+
+#include "opifex/core/base/progress.hpp"
+#include "opifex/core/convert/plan.hpp"
+#include "opifex/report/json.hpp"
+
+namespace opifex::cli {
+
+namespace po = boost::program_options;
+
+/// docs/errors.md
+enum Exit : int { kDone = 0, kBadNews = 1, kUsage = 2, kRefused = 3, kNeedsWord = 4, kDevice = 5, kInterrupted = 130 };
+int exit_code(Fault fault);
+
+/// A command that is running: its options, and how it speaks.
+class Session {
+ public:
+  Session(std::string command, po::variables_map options, std::stop_token stop);
+  ~Session();
+  Session(const Session&) = delete;
+  Session& operator=(const Session&) = delete;
+
+  const po::variables_map& options() const { return options_; }
+  bool flag(const char* name) const { return options_.count(name) != 0 && options_[name].as<bool>(); }
+  std::string text(const char* name) const { return options_.count(name) != 0 ? options_[name].as<std::string>() : ""; }
+  std::vector<std::string> list(const char* name) const;
+  Work& work() { return work_; }
+
+  /// A result: in `json` for --json, else as text on stdout.
+  void result(report::Json json, const std::string& text);
+  /// Part of the answer that only a person needs; on stderr, not under --quiet or --json.
+  void message(const std::string& text);
+  /// Reports an Error of one input and remembers its exit code; other inputs go on.
+  void failed(const Error& error);
+  void bad_news() { exit_ = exit_ == kDone ? kBadNews : exit_; }
+  /// Prints the JSON document if asked for; the exit code of the command.
+  int finish();
+
+  /// Wipes the progress line until the next draw.
+  void pause_progress();
+
+ private:
+  struct Drawing;
+  std::string command_;
+  po::variables_map options_;
+  Progress progress_;
+  Work work_;
+  report::Json document_;
+  int exit_ = kDone;
+  bool separate_ = false;
+  std::unique_ptr<Drawing> drawing_;
+};
+
+struct Command {
+  const char* name;
+  const char* arguments;  ///< "INPUT --to FORMAT"
+  const char* summary;    ///< one line
+  const char* details;    ///< for help; may be empty
+  const char* examples;
+  void (*declare)(po::options_description& options);  ///< its own options; may be null
+  int positional;                                     ///< how many words, -1: any number from 1
+  void (*run)(Session& session);
+};
+const std::vector<const Command*>& commands();
+const Command* find_command(const std::string& name);
+
+/// Runs one command line, without the program's name. Never throws.
+int dispatch(const std::vector<std::string>& words, std::stop_token stop);
+
+/// Option groups several commands have.
+void declare_write_options(po::options_description& options);
+WriteJob write_job(const Session& session, const std::filesystem::path& folder);
+/// Comma-separated words.
+std::vector<std::string> comma_list(const std::string& text);
+/// Error (usage) with the nearest right word.
+[[noreturn]] void unknown_word(const std::string& what, const std::string& word, const std::vector<std::string>& known);
+
+/// A conversion from options to result, shared by convert, merge and split.
+struct ConversionJob {
+  const Format* target = nullptr;
+  std::filesystem::path out;
+  WriteOptions options = {};
+};
+void run_conversion(Session& session, const Image& image, const ConversionJob& job);
+
+/// Where the output goes: `out` may be a folder for sets, or any existing folder.
+std::filesystem::path leading_output(const Image& image, const Format& target, const std::string& out);
+
+}  // namespace opifex::cli

@@ -1,0 +1,219 @@
+#include <algorithm>
+#include <chrono>
+
+#include <fmt/format.h>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/report/text.hpp"
+
+#include "command.hpp"
+
+namespace opifex::cli {
+namespace {
+
+namespace fs = std::filesystem;
+
+void declare(po::options_description& options) {
+  options.add_options()("to", po::value<std::string>()->value_name("FORMAT"),
+                        "what to write: opifex formats lists them")("track", po::value<int>()->value_name("N"),
+                                                                    "for iso: which data track (default: the first)")(
+      "gaps", po::value<std::string>()->value_name("WHERE"),
+      "for cue-tracks: own (default) or previous, see opifex help split");
+  declare_write_options(options);
+}
+
+void declare_merge(po::options_description& options) { declare_write_options(options); }
+
+void declare_split(po::options_description& options) {
+  options.add_options()("by", po::value<std::string>()->value_name("WHAT")->default_value("tracks"), "tracks")(
+      "gaps", po::value<std::string>()->value_name("WHERE"),
+      "own (default) or previous: which file gets a track's pregap");
+  declare_write_options(options);
+}
+
+const Format& writable_format(const std::string& id) {
+  std::vector<std::string> known;
+  for (const Format* f : formats())
+    if (f->plan_write) known.emplace_back(f->id);
+  const Format* format = find_format(id);
+  if (id.empty())
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "convert needs --to FORMAT",
+                 .hint = fmt::format("one of {}", fmt::join(known, ", "))});
+  if (!format || !format->plan_write) unknown_word("format to write", id, known);
+  return *format;
+}
+
+GapCustom gaps(const Session& session) {
+  const std::string word = session.text("gaps");
+  if (word.empty() || word == "own") return GapCustom::own;
+  if (word != "previous") unknown_word("place for pregaps", word, {"own", "previous"});
+  return GapCustom::previous;
+}
+
+std::string one_word(const Session& session) { return session.list("words").front(); }
+
+void run(Session& session) {
+  const Format& target = writable_format(session.text("to"));
+  const Image image = open_image(one_word(session));
+  ConversionJob job{&target, leading_output(image, target, session.text("out")), {gaps(session), 0}};
+  if (session.options().count("track") != 0) job.options.data_track = session.options()["track"].as<int>();
+  run_conversion(session, image, job);
+}
+
+void require_out(const Session& session, const char* what) {
+  if (session.text("out").empty())
+    throw Error({.fault = Fault::usage, .code = "usage", .what = what, .hint = "add --out"});
+}
+
+void run_merge(Session& session) {
+  require_out(session, "merge needs --out PATH for the new set");
+  const Image image = open_image(one_word(session));
+  const Format& target = writable_format("cue");
+  run_conversion(session, image, {&target, leading_output(image, target, session.text("out")), {}});
+}
+
+void run_split(Session& session) {
+  require_out(session, "split needs --out DIR for the new set");
+  if (session.text("by") != "tracks") unknown_word("way to split", session.text("by"), {"tracks"});
+  const Image image = open_image(one_word(session));
+  const Format& target = writable_format("cue-tracks");
+  const fs::path out = session.text("out");
+  const fs::path lead = out.extension() == ".cue" ? out : out / (image.path.stem().string() + ".cue");
+  run_conversion(session, image, {&target, lead, {gaps(session), 0}});
+}
+
+std::set<std::string> accepted_losses(const Session& session) {
+  std::set<std::string> accepted;
+  const auto& known = content_loss_kinds();
+  for (const std::string& kind : comma_list(session.text("accept"))) {
+    if (std::find(known.begin(), known.end(), kind) == known.end()) unknown_word("loss", kind, known);
+    accepted.insert(kind);
+  }
+  return accepted;
+}
+
+}  // namespace
+
+void declare_write_options(po::options_description& options) {
+  options.add_options()("out", po::value<std::string>()->value_name("PATH"), "output file, leading .cue, or folder")(
+      "accept", po::value<std::string>()->value_name("LOSS,..."),
+      "agree to lose: audio, tracks, form2, subchannel, raw-headers, sessions")(
+      "plan", po::bool_switch(), "say what would be done and lost; write nothing")("overwrite", po::bool_switch(),
+                                                                                   "replace existing files")(
+      "prove", po::bool_switch(), "read the output back and compare every sector with the input")(
+      "sha1", po::bool_switch(), "print the SHA-1 of each output")(
+      "fs", po::value<std::string>()->value_name("TYPE"),
+      "rules of the target drive: fat32, exfat, ntfs, ext4 (default: found out)");
+}
+
+WriteJob write_job(const Session& session, const fs::path& folder) {
+  WriteJob job;
+  job.existing = session.flag("overwrite") ? Existing::replace : Existing::keep;
+  job.hash_outputs = session.flag("sha1");
+  job.target = target_facts(folder);
+  if (const std::string type = session.text("fs"); !type.empty()) job.target = with_file_system(job.target, type);
+  return job;
+}
+
+std::vector<std::string> comma_list(const std::string& text) {
+  std::vector<std::string> words;
+  for (std::size_t at = 0; at <= text.size() && !text.empty();) {
+    const std::size_t end = std::min(text.find(',', at), text.size());
+    const std::string word(trim(std::string_view(text).substr(at, end - at)));
+    if (!word.empty()) words.push_back(word);
+    at = end + 1;
+  }
+  return words;
+}
+
+fs::path leading_output(const Image& image, const Format& target, const std::string& out) {
+  const fs::path extension(std::string(target.extensions.front()));
+  if (out.empty()) return default_output(image, target, {});
+  const fs::path path(out);
+  const fs::path inside = path / image.path.stem().concat(extension.string());
+  if (out.ends_with('/') || fs::is_directory(path)) return inside;
+  const bool set = target.holds.unstored_gaps;  // a sheet and its bins
+  if (!set) return path;
+  const std::string own = fold_case(path.extension().string());
+  if (own == extension) return path;
+  if (own == ".bin" || own == ".img") return fs::path(path).replace_extension(extension);
+  return inside;
+}
+
+void run_conversion(Session& session, const Image& image, const ConversionJob& job) {
+  const auto start = std::chrono::steady_clock::now();
+  const ConvertRequest request{job.target, job.out, job.options, accepted_losses(session)};
+  const WriteJob write = write_job(session, job.out.parent_path());
+  Conversion conversion = plan_conversion(image, request, session.work());
+  conversion.warnings.insert(conversion.warnings.begin(), image.warnings.begin(), image.warnings.end());
+  report::JobResult done;
+  const auto finish = [&](const std::string& text) {
+    done.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+    session.result(report::job_json(image, conversion, done), text);
+  };
+  if (session.flag("plan")) {
+    done.planned_only = true;
+    for (const PlannedOutput& o : conversion.plan.outputs) done.outputs.push_back({o.path, o.size_bytes, ""});
+    finish(report::plan_text(image, *job.target, conversion, write.target));
+    // The plan runs into the same walls as the job would.
+    std::vector<PlannedFile> files;
+    std::vector<fs::path> targets;
+    for (const PlannedOutput& o : conversion.plan.outputs) {
+      files.push_back({o.path, o.size_bytes});
+      targets.push_back(o.path);
+    }
+    refuse_losses(conversion, image, *job.target);
+    refuse_existing(targets, input_paths(image), write.existing);
+    return check_fits(files, write.target);
+  }
+  refuse_losses(conversion, image, *job.target);
+  done.outputs = write_outputs(image, conversion.plan, write, session.work());
+  const bool changed = std::any_of(conversion.losses.begin(), conversion.losses.end(),
+                                   [](const Loss& l) { return is_content_loss(l.kind); });
+  if (session.flag("prove") && changed)
+    session.message("opifex: --prove is left out: with accepted losses input and output differ\n");
+  if (session.flag("prove") && !changed) done.proof_sha1 = prove_same(image, open_image(job.out), session.work());
+  finish(report::job_text(conversion, done));
+}
+
+extern const Command kConvert = {
+    "convert",
+    "INPUT --to FORMAT [--out PATH]",
+    "writes an image in another format, and says first what would be lost",
+    "Without --out the output lies beside the input under its own name. Game content (music, streamed video, odd "
+    "sectors)\n"
+    "is lost only with --accept; filler is only reported. Output appears whole under its name or not at all.",
+    "  opifex convert 'Moth & Lantern.cue' --to vcd\n"
+    "  opifex convert 'Moth & Lantern.cue' --to iso --plan\n"
+    "  opifex convert 'Kestrel Circuit (Disc 2).bin' --to cue --out sheets/\n",
+    &declare,
+    1,
+    &run};
+
+extern const Command kMerge = {
+    "merge",
+    "INPUT --out PATH",
+    "joins the bins of a set into one, with a new sheet",
+    "Gaps that no file holds stay as PREGAP in the sheet. Tracks of different sector sizes are raised to 2352 bytes.",
+    "  opifex merge 'Moth & Lantern.cue' --out merged/\n",
+    &declare_merge,
+    1,
+    &run_merge};
+
+extern const Command kSplit = {
+    "split",
+    "INPUT --out DIR [--by tracks]",
+    "one bin for each track, with a new sheet",
+    "--gaps own (the default): a track's file begins with its own pregap (INDEX 00). This is the custom of the known "
+    "lists, so\n"
+    "the hashes of the bins can be looked up there. --gaps previous: the pregap ends the file of the track before, as "
+    "some\n"
+    "burning programs have it. Both are the same disc.",
+    "  opifex split merged/game.cue --out tracks/\n  opifex split game.cue --out tracks/ --gaps previous\n",
+    &declare_split,
+    1,
+    &run_split};
+
+}  // namespace opifex::cli

@@ -1,0 +1,160 @@
+#include <chrono>
+#include <condition_variable>
+#include <cstdio>
+#include <iostream>
+#include <mutex>
+#include <thread>
+
+#include <fmt/format.h>
+#include <spdlog/sinks/basic_file_sink.h>
+#include <spdlog/spdlog.h>
+#include <unistd.h>
+
+#include "opifex/core/base/text.hpp"
+
+#include "command.hpp"
+
+namespace opifex::cli {
+
+int exit_code(Fault fault) {
+  switch (fault) {
+    case Fault::usage:
+      return kUsage;
+    case Fault::refused:
+      return kRefused;
+    case Fault::needs_word:
+      return kNeedsWord;
+    case Fault::device:
+      return kDevice;
+    case Fault::interrupted:
+      return kInterrupted;
+  }
+  return kDevice;
+}
+
+/// One line on stderr, at most 6 times a second, wiped before anything else is printed.
+struct Session::Drawing {
+  explicit Drawing(const Progress& progress) : progress_(progress), thread_([this] { run(); }) {}
+  ~Drawing() {
+    {
+      const std::lock_guard lock(mutex_);
+      done_ = true;
+    }
+    wake_.notify_all();
+    thread_.join();
+    wipe();
+  }
+  void wipe() {
+    const std::lock_guard lock(mutex_);
+    if (!drawn_) return;
+    std::fputs("\r\033[K", stderr);
+    std::fflush(stderr);
+    drawn_ = false;
+  }
+
+ private:
+  using Clock = std::chrono::steady_clock;
+
+  void run() {
+    constexpr auto kEvery = std::chrono::milliseconds(170);
+    std::unique_lock lock(mutex_);
+    while (!wake_.wait_for(lock, kEvery, [this] { return done_; })) draw();
+  }
+
+  void draw() {
+    const std::uint64_t done = progress_.done_bytes, total = progress_.total_bytes;
+    const char* stage = progress_.stage;
+    if (stage != stage_) {
+      stage_ = stage;
+      since_ = Clock::now();
+    }
+    if (total == 0) return;
+    const double seconds = std::chrono::duration<double>(Clock::now() - since_).count();
+    const double rate = seconds > 0 ? static_cast<double>(done) / seconds : 0;
+    const std::uint64_t left = done < total ? total - done : 0;
+    const std::string time_left = rate > 0 ? fmt::format("{:.0f} s left", static_cast<double>(left) / rate) : "";
+    const auto percent = static_cast<int>(std::min<std::uint64_t>(done, total) * 100 / total);
+    fmt::print(stderr, "\r\033[K{}  {:3} %  {:.0f} MB/s  {}", stage, percent, rate / 1e6, time_left);
+    std::fflush(stderr);
+    drawn_ = true;
+  }
+
+  const Progress& progress_;
+  std::mutex mutex_;
+  std::condition_variable wake_;
+  const char* stage_ = "";
+  Clock::time_point since_ = Clock::now();
+  bool done_ = false, drawn_ = false;
+  std::thread thread_;
+};
+
+Session::Session(std::string command, po::variables_map options, std::stop_token stop)
+    : command_(std::move(command)),
+      options_(std::move(options)),
+      work_{progress_, 0},
+      document_(report::document(command_)) {
+  progress_.stop = std::move(stop);
+  if (options_.count("threads") != 0) work_.threads = options_["threads"].as<unsigned>();
+  const std::string log = text("log");
+  auto logger = log.empty() ? std::make_shared<spdlog::logger>("opifex")
+                            : spdlog::basic_logger_mt(fmt::format("opifex-{}", static_cast<const void*>(this)), log);
+  logger->set_level(spdlog::level::info);
+  spdlog::set_default_logger(std::move(logger));
+  spdlog::info("command {}", command_);
+  const bool terminal = ::isatty(STDERR_FILENO) == 1 && !flag("quiet");
+  if (terminal || flag("progress")) drawing_ = std::make_unique<Drawing>(progress_);
+}
+
+Session::~Session() = default;
+
+std::vector<std::string> Session::list(const char* name) const {
+  return options_.count(name) != 0 ? options_[name].as<std::vector<std::string>>() : std::vector<std::string>{};
+}
+
+void Session::pause_progress() {
+  if (drawing_) drawing_->wipe();
+}
+
+void Session::result(report::Json json, const std::string& text) {
+  pause_progress();
+  document_["results"].push_back(std::move(json));
+  if (flag("json")) return;
+  if (separate_) std::cout << "\n";
+  separate_ = true;
+  std::cout << text << std::flush;
+}
+
+void Session::message(const std::string& text) {
+  spdlog::info("{}", text);
+  if (flag("quiet") || flag("json")) return;
+  pause_progress();
+  std::cout << std::flush;
+  std::cerr << text << std::flush;
+}
+
+void Session::failed(const Error& error) {
+  pause_progress();
+  const int code = exit_code(error.details.fault);
+  if (exit_ == kDone || exit_ == kBadNews) exit_ = code;
+  document_["errors"].push_back(report::to_json(error.details, code));
+  spdlog::error("{}", error.what());
+  std::cout << std::flush;
+  // The lines of a message stay lines; what it quotes from files cannot steer the terminal.
+  std::cerr << "opifex: ";
+  std::string_view text = error.what();
+  while (!text.empty()) {
+    const std::size_t end = std::min(text.find('\n'), text.size());
+    std::cerr << printable(text.substr(0, end)) << "\n";
+    text.remove_prefix(std::min(end + 1, text.size()));
+  }
+}
+
+int Session::finish() {
+  pause_progress();
+  if (flag("json")) std::cout << report::dump(document_);
+  std::cout << std::flush;
+  spdlog::info("exit {}", exit_);
+  return exit_;
+}
+
+}  // namespace opifex::cli

@@ -1,0 +1,94 @@
+#include <algorithm>
+
+#include "opifex/core/check/check.hpp"
+
+namespace opifex {
+namespace {
+
+using cd::Lba;
+
+/// A sector to mend, by the place of its 2352 bytes in the source.
+struct Mend {
+  std::uint64_t offset;
+  Lba lba;
+};
+
+/// Mends sectors as they are read, so that no more than one is held in memory.
+class MendingSource final : public ByteSource {
+ public:
+  MendingSource(SourcePtr damaged, std::vector<Mend> mends) : damaged_(std::move(damaged)), mends_(std::move(mends)) {
+    std::sort(mends_.begin(), mends_.end(), [](const Mend& a, const Mend& b) { return a.offset < b.offset; });
+  }
+  std::uint64_t size() const override { return damaged_->size(); }
+  std::string name() const override { return damaged_->name(); }
+  void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
+    damaged_->read_at(offset, out);
+    const std::uint64_t end = offset + out.size();
+    auto mend = std::lower_bound(mends_.begin(), mends_.end(), offset,
+                                 [](const Mend& m, std::uint64_t at) { return m.offset + cd::kRawBytes <= at; });
+    for (; mend != mends_.end() && mend->offset < end; ++mend) {
+      cd::Sector s;
+      damaged_->read_at(mend->offset, s);
+      cd::repair(s, {mend->lba, true});
+      const std::uint64_t from = std::max(offset, mend->offset), to = std::min(end, mend->offset + cd::kRawBytes);
+      std::copy(s.begin() + static_cast<std::ptrdiff_t>(from - mend->offset),
+                s.begin() + static_cast<std::ptrdiff_t>(to - mend->offset),
+                out.begin() + static_cast<std::ptrdiff_t>(from - offset));
+    }
+  }
+
+ private:
+  SourcePtr damaged_;
+  std::vector<Mend> mends_;
+};
+
+bool holds_plain_raw_sectors(const Extent& e) {
+  return stored_bytes(e.form) >= cd::kRawBytes && !e.swapped && !e.scrambled;
+}
+
+}  // namespace
+
+Image repaired_view(const Image& image, const CheckResult& result) {
+  std::map<SourcePtr, std::vector<Mend>> mends;
+  for (const TrackCheck& track : result.tracks)
+    for (const DamagedRange& range : track.ranges) {
+      if (!range.repairable) continue;
+      for (Lba lba = range.first; lba < range.first + static_cast<Lba>(range.sectors); ++lba) {
+        const Extent* e = image.cd->extent_at(lba);
+        if (e && holds_plain_raw_sectors(*e))
+          mends[e->source].push_back(
+              {e->offset + static_cast<std::uint64_t>(lba - e->lba) * stored_bytes(e->form), lba});
+      }
+    }
+  if (mends.empty())
+    throw Error({.code = "nothing_to_repair",
+                 .what = "there is nothing that could be repaired",
+                 .file = image.path.string(),
+                 .found = std::string(to_string(result.verdict)),
+                 .expected = "sectors with repairable damage",
+                 .hint = "dump the disc again, or join several dumps of it"});
+  std::map<SourcePtr, SourcePtr> mended;
+  for (auto& [source, list] : mends) mended[source] = std::make_shared<MendingSource>(source, std::move(list));
+  Image view = image;
+  std::vector<Extent> extents = image.cd->extents();
+  for (Extent& e : extents)
+    if (const auto m = mended.find(e.source); m != mended.end()) e.source = m->second;
+  for (ImageFile& file : view.files)
+    if (const auto m = mended.find(file.source); m != mended.end()) file.source = m->second;
+  view.cd = std::make_shared<CdImage>(image.cd->layout(), std::move(extents), image.cd->subchannel());
+  return view;
+}
+
+WritePlan plan_repaired_copy(const Image& repaired, const std::filesystem::path& out) {
+  // One file: a copy with its mended sectors, whatever else stands in it. A set: written anew by its format.
+  const bool set = repaired.format->holds.unstored_gaps;
+  if (set) return repaired.format->plan_write(repaired, out, {});
+  WritePlan plan;
+  PlannedOutput output{out, {}, repaired.files.front().size_bytes};
+  output.pieces.emplace_back(SourceRun{repaired.files.front().source, 0, output.size_bytes});
+  plan.steps.push_back(fmt::format("copy {} with its damaged sectors mended", repaired.path.filename().string()));
+  plan.outputs.push_back(std::move(output));
+  return plan;
+}
+
+}  // namespace opifex

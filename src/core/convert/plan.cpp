@@ -1,0 +1,225 @@
+#include "opifex/core/convert/plan.hpp"
+
+#include <algorithm>
+
+#include "opifex/core/base/text.hpp"
+
+namespace opifex {
+namespace {
+
+using cd::Lba;
+
+std::string sectors_text(std::uint64_t n) { return fmt::format("{} sector{}", grouped(n), n == 1 ? "" : "s"); }
+
+/// "12 min 30 s"
+std::string duration_text(std::int64_t frames) {
+  const std::int64_t seconds = (frames + cd::kFramesPerSecond / 2) / cd::kFramesPerSecond;
+  return seconds < 60 ? fmt::format("{} s", seconds) : fmt::format("{} min {} s", seconds / 60, seconds % 60);
+}
+
+/// "tracks 2 to 4", "track 2", "tracks 2, 5"
+std::string tracks_text(const std::vector<int>& numbers) {
+  if (numbers.size() == 1) return fmt::format("track {}", numbers[0]);
+  const bool run = numbers.back() - numbers.front() + 1 == static_cast<int>(numbers.size());
+  if (run) return fmt::format("tracks {} to {}", numbers.front(), numbers.back());
+  return fmt::format("tracks {}", fmt::join(numbers, ", "));
+}
+
+std::string at_text(Lba lba) { return fmt::format("{} (LBA {})", cd::to_string(cd::msf_of_lba(lba)), lba); }
+
+class Planner {
+ public:
+  Planner(const Image& image, const ConvertRequest& request, Work& work, Conversion& out)
+      : image_(image), holds_(request.target->holds), request_(request), work_(work), out_(out) {}
+
+  void find_losses() {
+    if (!image_.cd) return;
+    chosen_ = request_.options.data_track != 0 ? request_.options.data_track : image_.main_data_track();
+    tracks();
+    sessions();
+    subchannel();
+    sector_contents();
+    fillers();
+    for (Loss& loss : out_.losses) loss.accepted = !is_content_loss(loss.kind) || request_.accepted.contains(loss.kind);
+  }
+
+ private:
+  const cd::Layout& layout() const { return image_.cd->layout(); }
+  void lose(std::string kind, std::string where, std::string detail) {
+    out_.losses.push_back({std::move(kind), std::move(where), std::move(detail)});
+  }
+
+  void tracks() {
+    if (holds_.track_list) return;
+    if (holds_.audio) {
+      if (layout().tracks.size() > 1)
+        lose("tracks", fmt::format("{} tracks", layout().tracks.size()),
+             "without a sheet the borders between the tracks cannot be found again");
+      return;
+    }
+    std::vector<int> audio, data;
+    std::int64_t frames = 0;
+    for (const cd::Track& t : layout().tracks) {
+      if (t.number == chosen_) continue;
+      (t.mode.is_audio() ? audio : data).push_back(t.number);
+      if (t.mode.is_audio()) frames += t.end_lba - t.start_lba;
+    }
+    if (!audio.empty())
+      lose("audio", tracks_text(audio), fmt::format("{} of music cannot be held", duration_text(frames)));
+    if (!data.empty())
+      lose("tracks", tracks_text(data), fmt::format("only one data track can be held: track {}", chosen_));
+  }
+
+  void sessions() {
+    // A format of one data track loses the others as tracks.
+    if (holds_.sessions || (!holds_.track_list && !holds_.audio)) return;
+    const bool areas = std::any_of(layout().tracks.begin(), layout().tracks.end(),
+                                   [](const cd::Track& t) { return t.area == cd::Area::high_density; });
+    if (layout().sessions.size() < 2 && !areas) return;
+    const char* what = areas ? "area" : "session";
+    lose("sessions", fmt::format("all but the first {}", what), fmt::format("only the first {} can be held", what));
+  }
+
+  void subchannel() {
+    if (holds_.subchannel && holds_.mixed_subchannel) {
+      // Each CD+G track keeps its 96 bytes; only raw sectors no sheet can name lose theirs.
+      return lose_subchannel([&](const cd::Track& t) { return t.mode.kind != cd::TrackMode::Kind::cdg; });
+    }
+    const bool all_cdg = std::all_of(layout().tracks.begin(), layout().tracks.end(),
+                                     [](const cd::Track& t) { return t.mode.kind == cd::TrackMode::Kind::cdg; });
+    if (holds_.subchannel && all_cdg) return;
+    const bool one_track = !holds_.track_list && !holds_.audio;
+    lose_subchannel([&](const cd::Track& t) { return !one_track || t.number == chosen_; });
+  }
+
+  template <typename Affected>
+  void lose_subchannel(Affected affected) {
+    std::vector<int> numbers;
+    for (const cd::Track& t : layout().tracks) {
+      const bool stored = std::any_of(image_.cd->extents().begin(), image_.cd->extents().end(), [&](const Extent& e) {
+        return e.track == t.number && (e.form == StoredForm::raw_with_pw || e.form == StoredForm::raw_with_q);
+      });
+      if (stored && affected(t)) numbers.push_back(t.number);
+    }
+    if (numbers.empty() || image_.cd->subchannel_is_regenerable()) return;
+    lose("subchannel", tracks_text(numbers), "the 96 bytes of subchannel behind each sector cannot be held");
+  }
+
+  void sector_contents() {
+    if ((holds_.form2 && holds_.raw_headers) || chosen_ == 0) return;
+    const UserDataScan scan = scan_user_data(*image_.cd, chosen_, work_);
+    if (!holds_.form2 && scan.form2 > 0)
+      lose("form2", fmt::format("{}, the first at {}", sectors_text(scan.form2), at_text(*scan.first_form2)),
+           "streamed audio or video (Form 2, 2324 bytes a sector) cannot be held; zeros take its place");
+    if (!holds_.raw_headers && scan.irregular > 0)
+      lose("raw-headers",
+           fmt::format("{}, the first at {}", sectors_text(scan.irregular), at_text(*scan.first_irregular)),
+           "headers or error correction that differ from what the data regenerates cannot be held");
+    if (scan.bad > 0)
+      out_.warnings.push_back(
+          {"bad_sectors",
+           fmt::format("{} with wrong EDC or without sync, the first at {}: check and repair the image first",
+                       sectors_text(scan.bad), at_text(*scan.first_bad))});
+    const cd::Track& track = *layout().track(chosen_);
+    if (track.start_lba != 0)
+      out_.warnings.push_back(
+          {"not_at_lba_zero", fmt::format("track {} begins at LBA {}: its file system counts from LBA 0 of the disc, "
+                                          "so the output will not mount by itself",
+                                          chosen_, track.start_lba)});
+  }
+
+  void fillers() {
+    const bool one_track = !holds_.track_list && !holds_.audio;
+    std::uint64_t gaps = 0;
+    bool texts = !layout().texts.empty() || !layout().cd_text_file.empty(), codes = !layout().catalogue.empty(),
+         marks = false;
+    for (const cd::Track& t : layout().tracks) {
+      const bool before_disc = t.number == layout().tracks.front().number;
+      gaps += t.postgap_unstored +
+              (before_disc ? t.pregap_unstored - std::min(t.pregap_unstored, 150u) : t.pregap_unstored);
+      texts = texts || !t.texts.empty();
+      codes = codes || !t.isrc.empty();
+      marks = marks || t.flags.any() || t.indexes.rbegin()->first > 1;
+    }
+    if (!holds_.unstored_gaps && !one_track && gaps > 0)
+      lose("pregap-silence", sectors_text(gaps), "gaps that no file holds are written out as silence");
+    if (!holds_.cd_text && texts) lose("cd-text", "titles and names", "texts of the sheet are not kept");
+    if (!holds_.catalogue && codes) lose("catalogue", "catalogue number or ISRC", "codes of the sheet are not kept");
+    if (!holds_.marks && marks && !one_track)
+      lose("marks", "indexes from 02, track flags", "marks inside tracks are not kept");
+  }
+
+  const Image& image_;
+  const Capabilities& holds_;
+  const ConvertRequest& request_;
+  Work& work_;
+  Conversion& out_;
+  int chosen_ = 0;
+};
+
+}  // namespace
+
+std::vector<Loss> Conversion::refused() const {
+  std::vector<Loss> open;
+  for (const Loss& loss : losses)
+    if (!loss.accepted) open.push_back(loss);
+  return open;
+}
+
+std::uint64_t Conversion::output_bytes() const {
+  std::uint64_t sum = 0;
+  for (const PlannedOutput& o : plan.outputs) sum += o.size_bytes;
+  return sum;
+}
+
+Conversion plan_conversion(const Image& image, const ConvertRequest& request, Work& work) {
+  const Format& target = *request.target;
+  if (!target.plan_write)
+    throw Error({.fault = Fault::usage,
+                 .code = "read_only_format",
+                 .what = fmt::format("{} can be read but not written", target.id)});
+  for (const ImageFile& file : image.files)
+    if (file.missing)
+      throw Error({.code = "missing_file", .what = "a file of the set is missing", .file = file.path.string()});
+  if (!image.cd && target.id != "iso")
+    throw Error({.code = "not_a_cd",
+                 .what = fmt::format("this image is too large to be a CD, and {} holds CDs", target.id),
+                 .file = image.path.string(),
+                 .found = human_size(image.size_bytes()),
+                 .expected = "at most 99:59:74 of sectors"});
+  Conversion conversion;
+  conversion.plan = target.plan_write(image, request.out, request.options);
+  Planner(image, request, work, conversion).find_losses();
+  return conversion;
+}
+
+void refuse_losses(const Conversion& conversion, const Image& image, const Format& target) {
+  const std::vector<Loss> refused = conversion.refused();
+  if (refused.empty()) return;
+  std::vector<std::string> kinds, found;
+  for (const Loss& loss : refused) {
+    kinds.push_back(loss.kind);
+    found.push_back(fmt::format("{} ({})", loss.kind, loss.where));
+  }
+  throw Error({.fault = Fault::needs_word,
+               .code = "loss",
+               .what = fmt::format("{} would be lost in {}", fmt::join(kinds, " and "), target.id),
+               .file = image.path.string(),
+               .found = fmt::format("{}", fmt::join(found, ", ")),
+               .hint = fmt::format("add --accept {} if that is meant; --to cue loses nothing", fmt::join(kinds, ","))});
+}
+
+std::filesystem::path default_output(const Image& image, const Format& target, const std::filesystem::path& out) {
+  if (!out.empty()) return out;
+  std::filesystem::path name = image.path;
+  return name.replace_extension(std::filesystem::path(std::string(target.extensions.front())));
+}
+
+std::vector<std::filesystem::path> input_paths(const Image& image) {
+  std::vector<std::filesystem::path> paths = {image.path};
+  for (const ImageFile& file : image.files)
+    if (!file.missing) paths.push_back(file.path);
+  return paths;
+}
+
+}  // namespace opifex

@@ -1,0 +1,157 @@
+#include <algorithm>
+
+#include "opifex/core/base/flow.hpp"
+#include "opifex/core/base/hash.hpp"
+#include "opifex/core/convert/plan.hpp"
+
+namespace opifex {
+namespace {
+
+using cd::Lba;
+
+/// A block's share of a piece.
+struct Share {
+  const Piece* piece = nullptr;
+  Lba lba = 0;  // sectors
+  std::uint32_t sectors = 0;
+  std::uint64_t offset = 0;  // bytes
+  std::size_t size_bytes = 0;
+};
+
+/// Cuts pieces into blocks of about kFlowBlockBytes.
+std::vector<Share> cut(const PlannedOutput& output, const CdImage* disc) {
+  std::vector<Share> shares;
+  for (const Piece& piece : output.pieces) {
+    if (const auto* run = std::get_if<SectorRun>(&piece)) {
+      const Extent* e = disc->extent_at(run->lba);
+      const std::size_t each = e                               ? sector_bytes(run->form, *e)
+                               : run->form == SectorForm::user ? cd::kUserBytes
+                                                               : cd::kRawBytes;
+      const auto batch = static_cast<std::uint32_t>(kFlowBlockBytes / each);
+      for (std::uint32_t done = 0; done < run->sectors; done += batch) {
+        const std::uint32_t n = std::min(batch, run->sectors - done);
+        shares.push_back({&piece, run->lba + static_cast<Lba>(done), n, 0, n * each});
+      }
+      continue;
+    }
+    const auto* source = std::get_if<SourceRun>(&piece);
+    const std::uint64_t size = source ? source->size_bytes : std::get<Bytes>(piece).size();
+    for (std::uint64_t done = 0; done < size; done += kFlowBlockBytes)
+      shares.push_back(
+          {&piece, 0, 0, done, static_cast<std::size_t>(std::min<std::uint64_t>(kFlowBlockBytes, size - done))});
+  }
+  return shares;
+}
+
+void fill(const Share& share, const CdImage* disc, std::span<std::byte> out) {
+  if (const auto* run = std::get_if<SectorRun>(share.piece)) {
+    disc->read(run->form, share.lba, share.sectors, out);
+  } else if (const auto* source = std::get_if<SourceRun>(share.piece)) {
+    source->source->read_at(source->offset + share.offset, out);
+  } else {
+    const auto& bytes = std::get<Bytes>(*share.piece);
+    std::copy_n(bytes.begin() + static_cast<std::ptrdiff_t>(share.offset), out.size(), out.begin());
+  }
+}
+
+std::string write_one(const Image& image, const PlannedOutput& output, OutputFile& file, bool hash, Work& work) {
+  const std::vector<Share> shares = cut(output, image.cd.get());
+  std::optional<Digest> digest;
+  if (hash) digest.emplace("sha1");
+  Flow flow;
+  flow.next = [&](FlowBlock& block) {
+    if (block.index >= shares.size()) return false;
+    block.data.resize(shares[block.index].size_bytes);
+    return true;
+  };
+  flow.work = [&](FlowBlock& block) { fill(shares[block.index], image.cd.get(), block.data); };
+  flow.consume.emplace_back([&](const FlowBlock& block) {
+    file.write(block.data);
+    work.progress.done_bytes += block.data.size();
+  });
+  if (hash) flow.consume.emplace_back([&](const FlowBlock& block) { digest->update(block.data); });
+  run_flow(flow, work);
+  return hash ? digest->finish() : std::string{};
+}
+
+}  // namespace
+
+std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job, Work& work) {
+  std::vector<PlannedFile> planned;
+  std::vector<std::filesystem::path> targets;
+  std::uint64_t total = 0;
+  for (const PlannedOutput& o : plan.outputs) {
+    planned.push_back({o.path, o.size_bytes});
+    targets.push_back(o.path);
+    total += o.size_bytes;
+  }
+  refuse_existing(targets, input_paths(image), job.existing);
+  check_fits(planned, job.target);
+
+  work.progress.begin("writing", total);
+  OutputSet set(job.existing);
+  std::vector<WrittenFile> written;
+  for (const PlannedOutput& o : plan.outputs) {
+    OutputFile& file = set.add(o.path);
+    written.push_back({o.path, o.size_bytes, write_one(image, o, file, job.hash_outputs, work)});
+  }
+  work.progress.check_stop();
+  work.progress.stage = "waiting for the drive";
+  set.commit();
+  return written;
+}
+
+std::string prove_same(const Image& source, const Image& result, Work& work) {
+  const auto fail = [&](std::string found, std::string expected) {
+    throw Error({.fault = Fault::device,
+                 .code = "proof_failed",
+                 .what = "the output does not decode to the input",
+                 .file = result.path.string(),
+                 .found = std::move(found),
+                 .expected = std::move(expected),
+                 .hint = "do not trust this output: delete it, check the drive and run the job again"});
+  };
+  const bool user_only = source.blocks || result.blocks;
+  const SourcePtr a = user_only ? source.user_data() : nullptr, b = user_only ? result.user_data() : nullptr;
+  const Lba first = user_only ? 0 : std::max(source.cd->extents().front().lba, result.cd->extents().front().lba);
+  const std::uint64_t count = user_only
+                                  ? b->size() / cd::kUserBytes
+                                  : static_cast<std::uint64_t>(result.cd->layout().sessions.front().lead_out - first);
+  const Lba start =
+      user_only && source.cd && !source.blocks ? source.cd->layout().track(source.main_data_track())->start_lba : first;
+  const std::size_t each = user_only ? cd::kUserBytes : cd::kRawBytes;
+  const std::size_t batch = kFlowBlockBytes / each;
+  work.progress.begin("proving", count * each);
+  Digest digest("sha1");
+  Flow flow;
+  flow.next = [&](FlowBlock& block) {
+    const std::uint64_t done = block.index * batch;
+    if (done >= count) return false;
+    block.data.resize(static_cast<std::size_t>(std::min<std::uint64_t>(batch, count - done)) * each);
+    return true;
+  };
+  flow.work = [&](FlowBlock& block) {
+    Bytes other(block.data.size());
+    const std::uint64_t done = block.index * batch;
+    const auto n = static_cast<std::uint32_t>(block.data.size() / each);
+    if (user_only) {
+      a->read_at((static_cast<std::uint64_t>(start) + done) * each, block.data);
+      b->read_at(done * each, other);
+    } else {
+      source.cd->read(SectorForm::raw, first + static_cast<Lba>(done), n, block.data);
+      result.cd->read(SectorForm::raw, first + static_cast<Lba>(done), n, other);
+    }
+    if (block.data == other) return;
+    const auto at =
+        static_cast<std::size_t>(std::mismatch(other.begin(), other.end(), block.data.begin()).first - other.begin());
+    fail(fmt::format("other bytes in sector {}", first + static_cast<Lba>(done + at / each)), "the input's");
+  };
+  flow.consume.emplace_back([&](const FlowBlock& block) {
+    digest.update(block.data);
+    work.progress.done_bytes += block.data.size();
+  });
+  run_flow(flow, work);
+  return digest.finish();
+}
+
+}  // namespace opifex

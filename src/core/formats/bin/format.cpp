@@ -1,0 +1,62 @@
+// A bare image of raw sectors, without a sheet.
+#include "opifex/core/image/format.hpp"
+
+#include <algorithm>
+
+#include "opifex/core/formats/bin/detect.hpp"
+
+namespace opifex {
+
+extern const Format kBinFormat;
+
+namespace {
+
+constexpr std::array<std::string_view, 3> kExtensions = {".bin", ".img", ".raw"};
+
+int probe(const ByteSource& source, std::string_view file_name) {
+  const bool named =
+      std::any_of(kExtensions.begin(), kExtensions.end(), [&](auto e) { return file_name.ends_with(e); });
+  try {
+    const bin::Detected d = bin::detect(source);
+    constexpr int kSyncBits = 96;
+    if (d.arrangement == bin::Arrangement::raw && !d.sync_lost) return kSyncBits;
+    return d.arrangement == bin::Arrangement::audio && !named ? 2 : 8;
+  } catch (const Error& e) {
+    if (e.details.fault == Fault::device) throw;
+    return named ? 1 : 0;  // then opening it says what is wrong
+  }
+}
+
+Image open(const std::filesystem::path& path, const OpenOptions&) {
+  Image image;
+  image.format = &kBinFormat;
+  image.path = path;
+  const SourcePtr source = open_file(path);
+  image.files.push_back({path, "BINARY", source->size(), false, source});
+  image.cd = bin::build_disc(source, bin::detect(*source), image.warnings);
+  for (const Warning& w : image.warnings)
+    if (w.code == "partial_sector" || w.code == "volume_truncated") image.complete = false;
+  return image;
+}
+
+WritePlan plan_write(const Image& image, const std::filesystem::path& out, const WriteOptions&) {
+  const CdImage& disc = *image.cd;
+  const cd::Lba first = disc.extents().front().lba;
+  const cd::Lba end = disc.layout().sessions.front().lead_out;
+  PlannedOutput output{out, {}, 0};
+  output.pieces.emplace_back(SectorRun{first, static_cast<std::uint32_t>(end - first), SectorForm::raw});
+  output.size_bytes = size_of(output.pieces, image);
+  WritePlan plan;
+  plan.steps.push_back(fmt::format("write {} raw sectors to {}", end - first, out.filename().string()));
+  plan.outputs.push_back(std::move(output));
+  return plan;
+}
+
+}  // namespace
+
+extern const Format kBinFormat = {"bin",       "bare image of raw sectors",
+                                  kExtensions, &probe,
+                                  &open,       {.audio = true, .form2 = true, .raw_headers = true},
+                                  &plan_write};
+
+}  // namespace opifex

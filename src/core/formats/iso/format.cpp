@@ -1,0 +1,77 @@
+// The user data of one data track, or of a DVD: blocks of 2048 bytes.
+#include "opifex/core/image/format.hpp"
+
+#include <algorithm>
+
+#include "opifex/core/formats/bin/detect.hpp"
+
+namespace opifex {
+
+extern const Format kIsoFormat;
+
+namespace {
+
+constexpr std::array<std::string_view, 1> kExtensions = {".iso"};
+constexpr std::uint64_t kDescriptorName = 16 * cd::kUserBytes + 1;  // ECMA-119, 8.1
+
+int probe(const ByteSource& source, std::string_view file_name) {
+  const std::string name(as_text(read_up_to(source, kDescriptorName, 5)));
+  if (name == "CD001" || name == "CD-I ") return 40;
+  return file_name.ends_with(".iso") && source.size() >= cd::kUserBytes && source.size() % cd::kUserBytes == 0 ? 4 : 0;
+}
+
+Image open(const std::filesystem::path& path, const OpenOptions&) {
+  Image image;
+  image.format = &kIsoFormat;
+  image.path = path;
+  const SourcePtr source = open_file(path);
+  image.files.push_back({path, "iso", source->size(), false, source});
+  const std::uint64_t whole = source->size() / cd::kUserBytes * cd::kUserBytes;
+  image.blocks = slice_source(source, 0, whole);
+  if (whole / cd::kUserBytes <= static_cast<std::uint64_t>(cd::kMaxDiscSectors)) {
+    image.cd = bin::build_disc(source, {.arrangement = bin::Arrangement::cooked, .sector_bytes = cd::kUserBytes},
+                               image.warnings);
+  } else if (whole != source->size()) {
+    image.warnings.push_back({"partial_sector", "the file ends within a block of 2048 bytes: the part is not used"});
+  }
+  for (const Warning& w : image.warnings)
+    if (w.code == "partial_sector" || w.code == "volume_truncated") image.complete = false;
+  return image;
+}
+
+WritePlan plan_write(const Image& image, const std::filesystem::path& out, const WriteOptions& options) {
+  PlannedOutput output{out, {}, 0};
+  if (!image.cd) {
+    output.pieces.emplace_back(SourceRun{image.blocks, 0, image.blocks->size()});
+  } else {
+    const int number = options.data_track != 0 ? options.data_track : image.main_data_track();
+    const cd::Track* track = image.cd->layout().track(number);
+    if (!track || track->mode.is_audio())
+      throw Error({.code = "no_data_track",
+                   .what = options.data_track != 0 ? fmt::format("track {} is no data track", number)
+                                                   : "there is no data track on this disc",
+                   .file = image.path.string(),
+                   .found = fmt::format("{} audio tracks", image.cd->layout().audio_track_count()),
+                   .expected = "a data track",
+                   .hint = "an ISO holds data only; a music disc stays cue/bin"});
+    // From index 01: what lies before it is pause, and every later sector keeps its place.
+    for (const Extent& e : image.cd->extents()) {
+      const cd::Lba from = std::max(e.lba, track->start_lba);
+      if (e.track == number && from < e.end())
+        output.pieces.emplace_back(SectorRun{from, static_cast<std::uint32_t>(e.end() - from), SectorForm::user});
+    }
+  }
+  output.size_bytes = size_of(output.pieces, image);
+  WritePlan plan;
+  plan.steps.push_back(
+      fmt::format("write {} blocks of 2048 bytes to {}", output.size_bytes / cd::kUserBytes, out.filename().string()));
+  plan.outputs.push_back(std::move(output));
+  return plan;
+}
+
+}  // namespace
+
+extern const Format kIsoFormat = {"iso",      "2048-byte blocks of a data disc", kExtensions, &probe, &open, {},
+                                  &plan_write};
+
+}  // namespace opifex

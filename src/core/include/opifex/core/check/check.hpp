@@ -1,0 +1,82 @@
+/// Is an image intact, complete, and what are its hashes: every sector and every byte in one pass.
+#pragma once
+
+#include <filesystem>
+#include <map>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "opifex/core/base/hash.hpp"
+#include "opifex/core/base/progress.hpp"
+#include "opifex/core/cd/examine.hpp"
+#include "opifex/core/image/format.hpp"
+
+namespace opifex {
+
+/// From best to worst; a set is as bad as its worst part.
+enum class Verdict { intact, repairable, damaged, incomplete, unsupported };
+std::string_view to_string(Verdict verdict);
+
+enum class Severity { note, warning, error };
+std::string_view to_string(Severity severity);
+
+struct Finding {
+  std::string code;
+  Severity severity = Severity::warning;
+  std::string message;
+  std::string file = {};
+  std::optional<std::uint64_t> offset = {};
+  std::optional<cd::Lba> lba = {};
+  std::uint64_t count = 1;
+};
+
+/// Neighbouring sectors with the same fault.
+struct DamagedRange {
+  cd::Lba first = 0;
+  std::uint32_t sectors = 0;
+  cd::Damage damage = cd::Damage::none;
+  unsigned problems = 0;
+  bool repairable = false;
+};
+
+struct TrackCheck {
+  int number = 1;
+  cd::TrackMode mode = {};
+  std::uint32_t sectors = 0;  ///< stored
+  std::uint64_t size_bytes = 0;
+  std::map<std::string, std::uint64_t> kinds = {};  ///< sectors by kind: "mode1", "cooked", "no_sync" ...
+  std::uint64_t bad = 0, repairable = 0, authored = 0;
+  std::vector<DamagedRange> ranges = {};
+  /// Of the stored sectors with their pregap, audio little-endian: what a bin of this track alone would have.
+  std::vector<NamedHash> hashes = {};
+  Verdict verdict = Verdict::intact;
+};
+
+struct FileCheck {
+  std::filesystem::path path;
+  std::uint64_t size_bytes = 0;
+  std::vector<NamedHash> hashes = {};
+};
+
+struct CheckResult {
+  Verdict verdict = Verdict::intact;
+  std::vector<FileCheck> files;
+  std::vector<TrackCheck> tracks;
+  std::vector<Finding> findings;
+  std::uint64_t bytes_read = 0;
+};
+
+struct CheckOptions {
+  std::vector<std::string> hashes = {"crc32", "md5", "sha1"};
+};
+
+CheckResult check_image(const Image& image, const CheckOptions& options, Work& work);
+
+/// The image with every sector that `result` calls repairable mended as it is read. Nothing is written.
+Image repaired_view(const Image& image, const CheckResult& result);
+
+/// Plan of a repaired copy in the image's own format. Error (refused) if there is nothing to repair.
+WritePlan plan_repaired_copy(const Image& repaired, const std::filesystem::path& out);
+
+}  // namespace opifex

@@ -1,0 +1,74 @@
+/// From any image to any format: what will be written, and what would be lost.
+#pragma once
+
+#include <filesystem>
+#include <set>
+#include <string>
+#include <vector>
+
+#include "opifex/core/base/progress.hpp"
+#include "opifex/core/image/format.hpp"
+#include "opifex/core/io/output.hpp"
+#include "opifex/core/io/target.hpp"
+
+namespace opifex {
+
+/// What the sectors of a data track hold beyond their 2048 user bytes.
+struct UserDataScan {
+  std::uint64_t sectors = 0;
+  std::uint64_t form2 = 0;        ///< Form 2 (or formless) payloads that are not all zero
+  std::uint64_t empty_form2 = 0;  ///< filler
+  std::uint64_t bad = 0;          ///< wrong EDC or no sync
+  std::uint64_t irregular = 0;    ///< cannot be regenerated from their user data
+  std::optional<cd::Lba> first_form2 = {}, first_irregular = {}, first_bad = {};
+};
+/// Reads the stored sectors of the track from index 01 on, on all threads.
+UserDataScan scan_user_data(const CdImage& disc, int track, Work& work);
+
+struct ConvertRequest {
+  const Format* target = nullptr;
+  std::filesystem::path out;
+  WriteOptions options = {};
+  std::set<std::string> accepted = {};  ///< loss kinds the user agreed to
+};
+
+struct Conversion {
+  WritePlan plan;
+  std::vector<Loss> losses;
+  std::vector<Warning> warnings;
+  /// The losses that need the user's word and have it not.
+  std::vector<Loss> refused() const;
+  std::uint64_t output_bytes() const;
+};
+
+/// Reads what it must to know every loss; writes nothing. Error if the target cannot hold this image at all.
+Conversion plan_conversion(const Image& image, const ConvertRequest& request, Work& work);
+
+/// Error (needs_word, "loss") that names the losses not accepted.
+void refuse_losses(const Conversion& conversion, const Image& image, const Format& target);
+
+struct WrittenFile {
+  std::filesystem::path path;
+  std::uint64_t size_bytes = 0;
+  std::string sha1;  ///< only if asked for
+};
+struct WriteJob {
+  Existing existing = Existing::keep;
+  bool hash_outputs = false;
+  TargetFacts target = {};
+};
+/// Carries a plan out: checks room and existing files, streams, syncs, puts in place. On any Error, or when stopped, no
+/// file stands under a final name.
+std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job, Work& work);
+
+/// Error (device, "proof_failed") unless every sector both images store is the same, gaps regenerated; for targets that
+/// hold user data only, the user data. Returns the SHA-1 of what was compared.
+std::string prove_same(const Image& source, const Image& result, Work& work);
+
+/// `out` or, if empty, the name beside the input with the format's extension.
+std::filesystem::path default_output(const Image& image, const Format& target, const std::filesystem::path& out);
+
+/// The files of an image, for refusing to write over them.
+std::vector<std::filesystem::path> input_paths(const Image& image);
+
+}  // namespace opifex

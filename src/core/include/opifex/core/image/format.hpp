@@ -1,0 +1,94 @@
+/// What every format declares, and the registry that lists them. Adding a format: its folder and one line.
+#pragma once
+
+#include <filesystem>
+#include <span>
+#include <string_view>
+#include <variant>
+#include <vector>
+
+#include "opifex/core/image/image.hpp"
+#include "opifex/core/image/loss.hpp"
+
+namespace opifex {
+
+/// What a format can hold. The planner derives every loss from these and from what the source has.
+struct Capabilities {
+  bool audio = false;             ///< audio tracks
+  bool track_list = false;        ///< more than one track, with their boundaries
+  bool form2 = false;             ///< Mode 2 Form 2 payloads
+  bool raw_headers = false;       ///< sectors that cannot be regenerated from their user data
+  bool subchannel = false;        ///< CD+G tracks of 2448-byte sectors
+  bool mixed_subchannel = false;  ///< ... beside tracks without
+  bool sessions = false;
+  bool unstored_gaps = false;  ///< gaps by length only; else they are written out
+  bool cd_text = false;
+  bool catalogue = false;  ///< catalogue number and ISRC
+  bool marks = false;      ///< indexes from 02, track flags
+};
+
+/// Where the gap before a track goes when each track has a file of its own.
+enum class GapCustom { own, previous };
+
+struct WriteOptions {
+  GapCustom gaps = GapCustom::own;
+  int data_track = 0;  ///< for formats of one data track; 0: the first
+};
+
+/// Sectors of the source image in a given form.
+struct SectorRun {
+  cd::Lba lba = 0;
+  std::uint32_t sectors = 0;
+  SectorForm form = SectorForm::raw;
+};
+/// Bytes of a source, copied.
+struct SourceRun {
+  SourcePtr source;
+  std::uint64_t offset = 0, size_bytes = 0;
+};
+using Piece = std::variant<Bytes, SectorRun, SourceRun>;
+
+struct PlannedOutput {
+  std::filesystem::path path;
+  std::vector<Piece> pieces;
+  std::uint64_t size_bytes = 0;
+};
+
+/// What a writer is going to do: pure data, so that a plan shown and a plan carried out cannot differ.
+struct WritePlan {
+  std::vector<PlannedOutput> outputs;  ///< in the order they are put in place: data first, index last
+  std::vector<std::string> steps;      ///< for people
+};
+
+struct OpenOptions {
+  bool allow_missing = false;  ///< a set with absent files opens as far as it can be read, `complete` false
+};
+
+struct Format {
+  std::string_view id;                           ///< "cue-tracks"
+  std::string_view title;                        ///< "cue sheet, a bin for each track"
+  std::span<const std::string_view> extensions;  ///< lower case with dot; the first is given to outputs
+  /// Bits of proof found in the first bytes: 0 = not this format, 32 = a four-byte magic matched. The highest answer
+  /// wins; the name may only break ties.
+  int (*probe)(const ByteSource& source, std::string_view file_name);
+  /// Error if the file is not sound enough to be read.
+  Image (*open)(const std::filesystem::path& path, const OpenOptions& options);
+  Capabilities holds;
+  /// `out` is the leading file (the cue of a set). Null: the format is only read.
+  WritePlan (*plan_write)(const Image& image, const std::filesystem::path& out, const WriteOptions& options);
+};
+
+/// All formats, in order of precedence at equal proof.
+std::span<const Format* const> formats();
+/// Null if no format has this id.
+const Format* find_format(std::string_view id);
+
+/// The format whose proof is the strongest; Error (refused, "unknown_format") if none fits.
+const Format& probe_format(const std::filesystem::path& path);
+/// Probes and opens. A folder or missing file is an Error that says so.
+Image open_image(const std::filesystem::path& path, const OpenOptions& options = {});
+
+/// Sum of the pieces.
+std::uint64_t size_of(const std::vector<Piece>& pieces, const Image& image);
+
+}  // namespace opifex

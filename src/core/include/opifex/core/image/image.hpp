@@ -1,0 +1,40 @@
+/// What an opened image is, whatever format it came in.
+#pragma once
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "opifex/core/base/error.hpp"
+#include "opifex/core/image/cd_image.hpp"
+
+namespace opifex {
+
+struct Format;
+
+/// A file of the set that forms an image.
+struct ImageFile {
+  std::filesystem::path path;
+  std::string type;  ///< "BINARY", "WAVE" ... for cue sheets; else the format's id
+  std::uint64_t size_bytes = 0;
+  bool missing = false;
+  SourcePtr source = {};  ///< the file as it is; null if missing
+};
+
+struct Image {
+  const Format* format = nullptr;
+  std::filesystem::path path;         ///< as the user named it
+  std::vector<ImageFile> files = {};  ///< the data files; a cue sheet itself is not among them
+  std::vector<Warning> warnings = {};
+  bool complete = true;   ///< every file found, every sector there
+  CdImagePtr cd = {};     ///< set if it is a CD
+  SourcePtr blocks = {};  ///< set if it is a disc of 2048-byte blocks (an ISO); may go with `cd`
+
+  /// Track whose data is the disc's file system: the first data track; 0 if there is none.
+  int main_data_track() const;
+  /// The file system's bytes at 2048 * LBA; null if the disc has no data.
+  SourcePtr user_data() const;
+  std::uint64_t size_bytes() const;
+};
+
+}  // namespace opifex

@@ -1,0 +1,35 @@
+/// What a target folder can take: free space, largest file, longest name.
+#pragma once
+
+#include <cstdint>
+#include <filesystem>
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace opifex {
+
+struct TargetFacts {
+  std::string file_system = "unknown";            ///< "fat32", "exfat", "ext4" ...
+  std::uint64_t free_bytes = UINT64_MAX;          ///< for the user, not for root
+  std::uint64_t largest_file_bytes = UINT64_MAX;  ///< 4 GiB - 1 on FAT32
+  std::size_t longest_name = 255;                 ///< UTF-16 units
+  bool read_only = false;
+};
+
+/// Asks the system about the folder, or about its nearest existing parent.
+TargetFacts target_facts(const std::filesystem::path& folder);
+
+/// `facts` with the limits of the named file system ("fat32", "exfat", "ntfs", "ext4"); Error (usage) if unknown.
+TargetFacts with_file_system(TargetFacts facts, const std::string& name);
+
+/// A file a job is going to write.
+struct PlannedFile {
+  std::filesystem::path path;
+  std::uint64_t size_bytes = 0;
+};
+
+/// Error (needs_word) if a file is too large or its name too long for the target, or all together do not fit.
+void check_fits(const std::vector<PlannedFile>& files, const TargetFacts& facts);
+
+}  // namespace opifex

@@ -1,0 +1,26 @@
+/// Whose disc this is, told from its contents.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "opifex/core/image/image.hpp"
+
+namespace opifex {
+
+struct Identity {
+  std::string platform;    ///< "ps1", "ps2", "iso9660", "audio-cd", or empty if nothing fits
+  std::string confidence;  ///< "certain", "likely", "guess"
+  std::string serial, title, region, version;
+  std::string volume;  ///< volume identifier of the file system
+  std::string boot_file;
+  std::vector<std::string> evidence;  ///< what was seen, and where
+};
+
+/// Reads descriptors and a few small files, never a whole image.
+Identity identify_platform(const Image& image);
+
+/// "PRXS-00101" from a boot path such as `cdrom:\PRXS_001.01;1`; empty if the name is no serial.
+std::string serial_of_boot_path(std::string_view path);
+
+}  // namespace opifex

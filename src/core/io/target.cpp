@@ -1,0 +1,111 @@
+#include "opifex/core/io/target.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <string_view>
+
+#include <sys/statfs.h>
+#include <sys/statvfs.h>
+
+#include "opifex/core/base/bytes.hpp"
+#include "opifex/core/base/error.hpp"
+#include "opifex/core/base/text.hpp"
+
+namespace opifex {
+namespace {
+
+constexpr std::uint64_t kFat32Largest = 0xFFFFFFFF;
+
+struct KnownFileSystem {
+  std::uint32_t magic;  // statfs(2), f_type as 32 unsigned bits
+  std::string_view name;
+};
+constexpr std::array kKnown = {
+    KnownFileSystem{0x4D44, "fat32"},    KnownFileSystem{0x2011BAB0, "exfat"}, KnownFileSystem{0x5346544E, "ntfs"},
+    KnownFileSystem{0x7366746E, "ntfs"}, KnownFileSystem{0xEF53, "ext4"},      KnownFileSystem{0x9123683E, "btrfs"},
+    KnownFileSystem{0x58465342, "xfs"},  KnownFileSystem{0x01021994, "tmpfs"}, KnownFileSystem{0x794C7630, "overlay"},
+    KnownFileSystem{0xF2F52010, "f2fs"}, KnownFileSystem{0x6969, "nfs"},       KnownFileSystem{0xFE534D42, "smb"},
+    KnownFileSystem{0xFF534D42, "smb"},  KnownFileSystem{0x65735546, "fuse"},  KnownFileSystem{0x9660, "iso9660"},
+    KnownFileSystem{0x15013346, "udf"},
+};
+
+std::filesystem::path nearest_existing(std::filesystem::path folder) {
+  std::error_code ignored;
+  folder = std::filesystem::absolute(folder, ignored);
+  while (!std::filesystem::exists(folder, ignored) && folder.has_relative_path()) folder = folder.parent_path();
+  return folder;
+}
+
+}  // namespace
+
+TargetFacts target_facts(const std::filesystem::path& folder) {
+  TargetFacts facts;
+  const std::filesystem::path place = nearest_existing(folder.empty() ? "." : folder);
+  struct statfs kind {};
+  struct statvfs space {};
+  if (::statfs(place.c_str(), &kind) != 0 || ::statvfs(place.c_str(), &space) != 0)
+    throw_system_error("cannot examine the target folder", place.string(), errno);
+  // f_bavail, not f_bfree: reserved blocks are not for the user.
+  facts.free_bytes = static_cast<std::uint64_t>(space.f_bavail) * space.f_frsize;
+  facts.read_only = (space.f_flag & ST_RDONLY) != 0;
+  const auto magic = static_cast<std::uint32_t>(kind.f_type);
+  for (const KnownFileSystem& known : kKnown)
+    if (known.magic == magic) facts.file_system = known.name;
+  if (facts.file_system == "fat32") facts.largest_file_bytes = kFat32Largest;
+  return facts;
+}
+
+TargetFacts with_file_system(TargetFacts facts, const std::string& name) {
+  constexpr std::array<std::string_view, 4> kNames = {"fat32", "exfat", "ntfs", "ext4"};
+  if (std::find(kNames.begin(), kNames.end(), name) == kNames.end())
+    throw Error({.fault = Fault::usage,
+                 .code = "unknown_file_system",
+                 .what = fmt::format("there is no file system named {} here", name),
+                 .hint = fmt::format("one of {}", fmt::join(kNames, ", "))});
+  facts.file_system = name;
+  facts.largest_file_bytes = name == "fat32" ? kFat32Largest : UINT64_MAX;
+  return facts;
+}
+
+void check_fits(const std::vector<PlannedFile>& files, const TargetFacts& facts) {
+  std::uint64_t total = 0;
+  for (const PlannedFile& file : files) {
+    const std::string name = file.path.filename().string();
+    if (file.size_bytes > facts.largest_file_bytes)
+      throw Error({.fault = Fault::needs_word,
+                   .code = "file_too_large",
+                   .what = fmt::format("the file would be too large for {}", facts.file_system),
+                   .file = file.path.string(),
+                   .found = human_size(file.size_bytes),
+                   .expected = fmt::format("at most {}", human_size(facts.largest_file_bytes)),
+                   .hint = "write to a drive with exFAT, NTFS or ext4, or split it (opifex split --by tracks)"});
+    if (utf16_units(name) > facts.longest_name || name.size() > 255)
+      throw Error({.fault = Fault::needs_word,
+                   .code = "name_too_long",
+                   .what = "the file name is too long for the target",
+                   .file = file.path.string(),
+                   .found = fmt::format("{} characters", utf16_units(name)),
+                   .expected = fmt::format("at most {}", facts.longest_name),
+                   .hint = "give a shorter name with --out, or use: opifex rename SET NEW-NAME"});
+    total = checked_add(total, file.size_bytes).value_or(UINT64_MAX);
+  }
+  const std::string folder = files.empty() ? std::string{} : files.front().path.parent_path().string();
+  if (facts.read_only)
+    throw Error({.fault = Fault::needs_word,
+                 .code = "read_only",
+                 .what = "the target drive is read-only",
+                 .file = folder,
+                 .hint = "give another place with --out"});
+  if (total > facts.free_bytes)
+    throw Error(
+        {.fault = Fault::needs_word,
+         .code = "no_space",
+         .what = "there is not enough room on the target drive",
+         .file = folder.empty() ? "." : folder,
+         .found = human_size(facts.free_bytes) + " free",
+         .expected = fmt::format("{} for {} file{}", human_size(total), files.size(), files.size() == 1 ? "" : "s"),
+         .hint = "make room, or give another place with --out"});
+}
+
+}  // namespace opifex

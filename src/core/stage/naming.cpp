@@ -1,0 +1,239 @@
+#include "opifex/core/stage/naming.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <cstdio>
+
+#include <fcntl.h>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/formats/cue/files.hpp"
+#include "opifex/core/formats/cue/sheet.hpp"
+#include "opifex/core/io/output.hpp"
+
+namespace opifex {
+namespace {
+
+namespace fs = std::filesystem;
+
+void put_in_place(const RenameStep& step) {
+  if (::renameat2(AT_FDCWD, step.from.c_str(), AT_FDCWD, step.to.c_str(), RENAME_NOREPLACE) == 0) return;
+  if (errno == EINVAL && !fs::exists(fs::symlink_status(step.to)) && ::rename(step.from.c_str(), step.to.c_str()) == 0)
+    return;
+  throw_system_error("cannot rename the file", step.from.string(), errno);
+}
+
+std::string decoded_sheet(std::string_view bytes, const cue::Sheet& sheet) {
+  if (bytes.starts_with("\xFF\xFE")) return decode(bytes.substr(2), "UTF-16LE").value_or("");
+  if (bytes.starts_with("\xFE\xFF")) return decode(bytes.substr(2), "UTF-16BE").value_or("");
+  if (bytes.starts_with("\xEF\xBB\xBF")) return std::string(bytes.substr(3));
+  if (sheet.encoding == "cp1252") return decode(bytes, "windows-1252").value_or(std::string(bytes));
+  if (sheet.encoding == "cp932") return decode(bytes, "windows-31j").value_or(std::string(bytes));
+  return std::string(bytes);
+}
+
+/// The sheet's text with `names`, in the order of its files, in its FILE lines; every other line stays. UTF-8.
+std::string with_new_names(std::string_view bytes, const cue::Sheet& sheet, const std::vector<std::string>& names) {
+  const std::string text = decoded_sheet(bytes, sheet);
+  std::string out;
+  std::size_t file = 0;  // of the FILE line met last, from 1
+  std::uint32_t number = 0;
+  for (std::size_t at = 0; at < text.size();) {
+    const std::size_t end = std::min(text.find_first_of("\r\n", at), text.size());
+    const std::size_t next = std::min(end + (text.compare(end, 2, "\r\n") == 0 ? 2 : 1), text.size());
+    const std::string_view line = std::string_view(text).substr(at, end - at);
+    const auto words = split_words(line);
+    ++number;
+    if (!words.empty() && to_upper_ascii(words[0]) == "FILE") {
+      if (file < names.size() && sheet.files[file].line == number) ++file;  // else the same file, named again
+      out += fmt::format("{}{} \"{}\" {}", line.substr(0, line.find_first_not_of(" \t")), words[0], names[file - 1],
+                         cue::to_string(sheet.files[file - 1].type));
+    } else {
+      out += line;
+    }
+    out += text.substr(end, next - end);
+    at = next;
+  }
+  return out;
+}
+
+std::string tail_of(const std::string& name, const std::string& old_stem, std::size_t files, int track) {
+  if (name.starts_with(old_stem)) return name.substr(old_stem.size());
+  const std::string extension = fs::path(name).extension().string();
+  return files == 1 ? extension : fmt::format(" (Track {}){}", track, extension);
+}
+
+class SetRenamer {
+ public:
+  SetRenamer(const fs::path& set, const std::string& new_stem, std::optional<std::size_t> limit)
+      : set_(set), folder_(set.parent_path()), old_stem_(set.stem().string()), new_stem_(new_stem), limit_(limit) {}
+
+  RenamePlan plan() {
+    const Format& format = probe_format(set_);
+    if (format.id == "cue" || format.id == "cue-tracks")
+      add_sheet();
+    else
+      add_single();
+    add_sidecars();
+    finish();
+    return std::move(plan_);
+  }
+
+ private:
+  void add(const fs::path& from, std::string tail) {
+    const bool known = std::any_of(parts_.begin(), parts_.end(), [&](const auto& p) { return p.first == from; });
+    if (!known) parts_.emplace_back(from, std::move(tail));
+  }
+
+  void add_sheet() {
+    const SourcePtr source = open_file(set_);
+    const Bytes bytes = read_up_to(*source, 0, cue::kMaxSheetBytes);
+    bytes_ = as_text(bytes);
+    for (const std::string& encoding : cue::candidate_encodings(bytes_, set_.string())) {
+      sheet_ = cue::parse(bytes_, encoding, set_.string());
+      found_ = cue::find_files(*sheet_, set_);
+      if (std::all_of(found_.begin(), found_.end(), [](const auto& f) { return f.path.has_value(); })) break;
+    }
+    int track = 0;
+    for (std::size_t i = 0; i < found_.size(); ++i) {
+      ++track;
+      if (!found_[i].path)
+        throw Error({.code = "missing_file",
+                     .what = "a file of the set is missing, so the set cannot be renamed",
+                     .file = set_.string(),
+                     .line = sheet_->files[i].line,
+                     .found = "no " + printable(sheet_->files[i].name),
+                     .expected = "it beside the sheet",
+                     .hint = found_[i].hint});
+      add(*found_[i].path, tail_of(found_[i].path->filename().string(), old_stem_, found_.size(), track));
+    }
+  }
+
+  void add_single() {
+    // A bin that a sheet names must be renamed with it.
+    const fs::path sheet = folder_ / (old_stem_ + ".cue");
+    if (fs::exists(sheet))
+      throw Error({.fault = Fault::usage,
+                   .code = "needs_sheet",
+                   .what = "this file belongs to a cue sheet",
+                   .file = set_.string(),
+                   .found = sheet.filename().string(),
+                   .expected = "the sheet's name in the command",
+                   .hint = fmt::format("opifex rename '{}' '{}'", sheet.string(), new_stem_)});
+    add(set_, set_.extension().string());
+  }
+
+  /// Same stem, another extension: a cover, a patch, notes.
+  void add_sidecars() {
+    std::error_code ignored;
+    std::vector<fs::path> entries;
+    for (fs::directory_iterator i(folder_.empty() ? "." : folder_, ignored), end; i != end; i.increment(ignored))
+      entries.push_back(folder_ / i->path().filename());
+    std::sort(entries.begin(), entries.end());
+    for (const fs::path& entry : entries)
+      if (entry != set_ && entry.stem().string() == old_stem_ && fs::is_regular_file(entry, ignored))
+        add(entry, entry.extension().string());
+  }
+
+  void finish() {
+    std::string longest = sheet_ ? set_.extension().string() : std::string{};
+    for (const auto& [from, tail] : parts_)
+      if (utf16_units(tail) > utf16_units(longest)) longest = tail;
+    const std::string stem = limit_ ? shorten_stem(new_stem_, longest, *limit_) : new_stem_;
+    if (const std::string fault = name_fault(stem + longest); !fault.empty())
+      throw Error({.fault = Fault::usage,
+                   .code = "bad_name",
+                   .what = "this name does not work on every drive",
+                   .file = stem + longest,
+                   .found = fault,
+                   .expected = "a name FAT, exFAT and NTFS can hold",
+                   .hint = "leave those characters out; --limit N shortens a long name"});
+    for (const auto& [from, tail] : parts_)
+      if (const fs::path to = from.parent_path() / (stem + tail); to != from) plan_.steps.push_back({from, to});
+    if (sheet_) rewrite_sheet(stem);
+    std::vector<fs::path> targets;
+    for (const RenameStep& step : plan_.steps) targets.push_back(step.to);
+    if (plan_.sheet && plan_.sheet->to != set_) targets.push_back(plan_.sheet->to);
+    refuse_existing(targets, {}, Existing::keep);
+  }
+
+  void rewrite_sheet(const std::string& stem) {
+    std::vector<std::string> names;
+    for (const cue::FoundFile& file : found_) {
+      const auto part =
+          std::find_if(parts_.begin(), parts_.end(), [&](const auto& p) { return p.first == *file.path; });
+      names.push_back(stem + part->second);
+    }
+    plan_.sheet = RenameStep{set_, folder_ / (stem + set_.extension().string())};
+    plan_.sheet_text = with_new_names(bytes_, *sheet_, names);
+  }
+
+  fs::path set_, folder_;
+  std::string old_stem_, new_stem_, bytes_;
+  std::optional<std::size_t> limit_;
+  std::optional<cue::Sheet> sheet_;
+  std::vector<cue::FoundFile> found_;
+  std::vector<std::pair<fs::path, std::string>> parts_;  // file, and its name behind the stem
+  RenamePlan plan_;
+};
+
+}  // namespace
+
+std::string name_fault(std::string_view name) {
+  constexpr std::string_view kForbidden = "<>:\"/\\|?*";
+  for (char c : name) {
+    if (kForbidden.find(c) != std::string_view::npos) return fmt::format("the character {}", c);
+    if (static_cast<unsigned char>(c) < 0x20 || c == 0x7F) return "a control character";
+  }
+  if (name.empty()) return "an empty name";
+  if (name.ends_with(' ') || name.ends_with('.')) return "a blank or dot at its end";
+  if (!is_utf8(name)) return "bytes that are no UTF-8";
+  if (utf16_units(name) > kLongestName) return fmt::format("{} characters", utf16_units(name));
+  std::string base = to_upper_ascii(name.substr(0, name.find('.')));
+  constexpr std::array<std::string_view, 4> kReserved = {"CON", "PRN", "AUX", "NUL"};
+  const bool numbered =
+      base.size() == 4 && (base.starts_with("COM") || base.starts_with("LPT")) && base[3] >= '1' && base[3] <= '9';
+  if (numbered || std::find(kReserved.begin(), kReserved.end(), base) != kReserved.end())
+    return fmt::format("the reserved name {}", base);
+  return {};
+}
+
+std::string shorten_stem(std::string_view stem, std::string_view longest_tail, std::size_t limit) {
+  const std::size_t tail = utf16_units(longest_tail);
+  std::string out(stem);
+  while (!out.empty() && utf16_units(out) + tail > limit) {
+    do out.pop_back();
+    while (!out.empty() && !is_utf8(out));
+  }
+  const bool cut = out.size() < stem.size();
+  while (cut && !out.empty() && std::string_view(" .-_(,[").find(out.back()) != std::string_view::npos) out.pop_back();
+  if (out.empty())
+    throw Error({.fault = Fault::usage,
+                 .code = "limit_too_small",
+                 .what = "the limit leaves no room for a name",
+                 .found = fmt::format("{} characters", limit),
+                 .expected = fmt::format("more than {} for \"{}\"", tail, longest_tail)});
+  return out;
+}
+
+RenamePlan plan_rename(const fs::path& set, const std::string& new_stem, std::optional<std::size_t> limit) {
+  return SetRenamer(set, new_stem, limit).plan();
+}
+
+void run_rename(const RenamePlan& plan) {
+  std::size_t done = 0;
+  try {
+    for (; done < plan.steps.size(); ++done) put_in_place(plan.steps[done]);
+    if (plan.sheet) {
+      const bool same = plan.sheet->from == plan.sheet->to;
+      write_whole_file(plan.sheet->to, plan.sheet_text, same ? Existing::replace : Existing::keep);
+      if (!same) fs::remove(plan.sheet->from);
+    }
+  } catch (const Error&) {
+    while (done-- > 0) put_in_place({plan.steps[done].to, plan.steps[done].from});
+    throw;
+  }
+}
+
+}  // namespace opifex

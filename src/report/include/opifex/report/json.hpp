@@ -1,0 +1,37 @@
+/// Results as JSON. The keys are documented in docs/json.md; those that exist stay.
+#pragma once
+
+#include <nlohmann/json.hpp>
+
+#include "opifex/core/check/check.hpp"
+#include "opifex/core/convert/plan.hpp"
+#include "opifex/core/platforms/identity.hpp"
+#include "opifex/core/stage/naming.hpp"
+
+namespace opifex::report {
+
+/// Keeps the order in which keys were written, so that a person can read it too.
+using Json = nlohmann::ordered_json;
+
+/// {"opifex": 1, "command": ..., "results": [], "errors": []}
+Json document(const std::string& command);
+
+Json to_json(const ErrorDetails& error, int exit_code);
+Json to_json(const std::vector<Warning>& warnings);
+Json to_json(const std::vector<Loss>& losses);
+Json identify_json(const Image& image, const Identity& id);
+Json check_json(const Image& image, const CheckResult& result);
+Json rename_json(const RenamePlan& plan);
+
+struct JobResult {
+  std::vector<WrittenFile> outputs;  ///< of a plan: what would be written
+  double seconds = 0;
+  std::string proof_sha1;  ///< if the output was compared with the input
+  bool planned_only = false;
+};
+Json job_json(const Image& image, const Conversion& conversion, const JobResult& job);
+
+/// The document as text: two blanks of indentation, bytes that are no UTF-8 replaced.
+std::string dump(const Json& document);
+
+}  // namespace opifex::report

@@ -1,0 +1,23 @@
+/// Results as a person reads them.
+#pragma once
+
+#include <string>
+
+#include "opifex/report/json.hpp"
+
+namespace opifex::report {
+
+std::string platform_name(const std::string& id);
+
+std::string identify_text(const Image& image, const Identity& id);
+enum class RepairHint { give, leave_out };
+std::string check_text(const Image& image, const CheckResult& result, RepairHint hint = RepairHint::give);
+/// What is going to happen, and what would be lost.
+std::string plan_text(const Image& image, const Format& target, const Conversion& conversion, const TargetFacts& facts);
+/// What was written.
+std::string job_text(const Conversion& conversion, const JobResult& job);
+std::string rename_text(const RenamePlan& plan);
+/// The table of formats and what each can hold.
+std::string formats_text();
+
+}  // namespace opifex::report

@@ -1,0 +1,187 @@
+#include "opifex/report/json.hpp"
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/report/text.hpp"
+
+namespace opifex::report {
+namespace {
+
+Json hashes_json(const std::vector<NamedHash>& hashes) {
+  Json json = Json::object();
+  for (const NamedHash& h : hashes)
+    if (!h.value.empty()) json[h.name] = h.value;
+  return json;
+}
+
+Json or_null(const std::string& text) { return text.empty() ? Json() : Json(text); }
+
+Json tracks_json(const Image& image) {
+  Json tracks = Json::array();
+  if (!image.cd) return tracks;
+  for (const cd::Track& t : image.cd->layout().tracks) {
+    const Extent* e = image.cd->extent_at(t.start_lba);
+    Json indexes = Json::object();
+    for (const auto& [number, lba] : t.indexes) indexes[fmt::format("{:02}", number)] = lba;
+    tracks.push_back(
+        {{"number", t.number},
+         {"mode", cd::to_string(t.mode)},
+         {"session", t.session},
+         {"start_lba", t.start_lba},
+         {"start_msf", cd::to_string(cd::msf_of_lba(t.start_lba))},
+         {"pregap_sectors", t.start_lba - t.pregap_lba},
+         {"length_sectors", t.incomplete ? Json() : Json(t.length())},
+         {"length_bytes", t.incomplete ? Json() : Json(static_cast<std::int64_t>(t.length()) * t.mode.sector_bytes)},
+         {"file", e ? Json(printable(image.files.at(e->file).path.string())) : Json()},
+         {"indexes", indexes},
+         {"isrc", or_null(t.isrc)},
+         {"title", or_null(cd::find_text(t.texts, "TITLE").value_or(""))}});
+  }
+  return tracks;
+}
+
+Json optional_number(const auto& value) { return value ? Json(*value) : Json(); }
+
+}  // namespace
+
+Json document(const std::string& command) {
+  return {{"opifex", 1}, {"command", command}, {"results", Json::array()}, {"errors", Json::array()}};
+}
+
+Json to_json(const ErrorDetails& e, int exit_code) {
+  return {{"code", e.code},
+          {"what", e.what},
+          {"file", or_null(e.file)},
+          {"offset", optional_number(e.offset)},
+          {"line", optional_number(e.line)},
+          {"found", or_null(e.found)},
+          {"expected", or_null(e.expected)},
+          {"try", or_null(e.hint)},
+          {"exit", exit_code}};
+}
+
+Json to_json(const std::vector<Warning>& warnings) {
+  Json json = Json::array();
+  for (const Warning& w : warnings) json.push_back({{"code", w.code}, {"message", w.message}});
+  return json;
+}
+
+Json to_json(const std::vector<Loss>& losses) {
+  Json json = Json::array();
+  for (const Loss& loss : losses)
+    json.push_back({{"kind", loss.kind},
+                    {"content", is_content_loss(loss.kind)},
+                    {"where", loss.where},
+                    {"detail", loss.detail},
+                    {"accepted", loss.accepted}});
+  return json;
+}
+
+Json identify_json(const Image& image, const Identity& id) {
+  Json parts = Json::array();
+  for (const ImageFile& file : image.files)
+    parts.push_back({{"path", file.path.string()},
+                     {"type", file.type},
+                     {"size_bytes", file.size_bytes},
+                     {"missing", file.missing}});
+  Json sessions = Json::array();
+  if (image.cd)
+    for (const cd::Session& s : image.cd->layout().sessions)
+      sessions.push_back({{"number", s.number},
+                          {"first_track", s.first_track},
+                          {"last_track", s.last_track},
+                          {"lead_out_lba", s.lead_out}});
+  return {{"path", image.path.string()},
+          {"format", image.format->id},
+          {"platform", or_null(id.platform)},
+          {"title", or_null(id.title)},
+          {"serial", or_null(id.serial)},
+          {"title_id", nullptr},
+          {"region", or_null(id.region)},
+          {"disc", nullptr},
+          {"version", or_null(id.version)},
+          {"volume", or_null(id.volume)},
+          {"size_bytes", image.size_bytes()},
+          {"complete", image.complete},
+          {"confidence", or_null(id.confidence)},
+          {"evidence", id.evidence},
+          {"catalogue", image.cd ? or_null(image.cd->layout().catalogue) : Json()},
+          {"lead_out_lba", image.cd ? Json(image.cd->layout().lead_out) : Json()},
+          {"sessions", sessions},
+          {"tracks", tracks_json(image)},
+          {"partitions", Json::array()},
+          {"parts", parts},
+          {"warnings", to_json(image.warnings)}};
+}
+
+Json check_json(const Image& image, const CheckResult& result) {
+  Json files = Json::array(), tracks = Json::array(), findings = Json::array();
+  for (const FileCheck& f : result.files)
+    files.push_back({{"path", f.path.string()}, {"size_bytes", f.size_bytes}, {"hashes", hashes_json(f.hashes)}});
+  for (const TrackCheck& t : result.tracks) {
+    Json ranges = Json::array();
+    for (const DamagedRange& r : t.ranges)
+      ranges.push_back({{"lba", r.first},
+                        {"msf", cd::to_string(cd::msf_of_lba(r.first))},
+                        {"count", r.sectors},
+                        {"damage", to_string(r.damage)},
+                        {"problems", cd::problem_list(r.problems)},
+                        {"repairable", r.repairable}});
+    tracks.push_back({{"number", t.number},
+                      {"mode", cd::to_string(t.mode)},
+                      {"verdict", to_string(t.verdict)},
+                      {"sectors", t.sectors},
+                      {"size_bytes", t.size_bytes},
+                      {"kinds", t.kinds},
+                      {"bad", t.bad},
+                      {"repairable", t.repairable},
+                      {"authored", t.authored},
+                      {"ranges", ranges},
+                      {"hashes", hashes_json(t.hashes)}});
+  }
+  for (const Finding& f : result.findings)
+    findings.push_back({{"code", f.code},
+                        {"severity", to_string(f.severity)},
+                        {"message", f.message},
+                        {"file", or_null(f.file)},
+                        {"offset", optional_number(f.offset)},
+                        {"lba", optional_number(f.lba)},
+                        {"count", f.count}});
+  return {{"path", image.path.string()},
+          {"format", image.format->id},
+          {"verdict", to_string(result.verdict)},
+          {"hashes", result.files.size() == 1 ? hashes_json(result.files.front().hashes) : Json::object()},
+          {"files", files},
+          {"tracks", tracks},
+          {"findings", findings},
+          {"known", nullptr}};
+}
+
+Json rename_json(const RenamePlan& plan) {
+  Json steps = Json::array();
+  for (const RenameStep& s : plan.steps) steps.push_back({{"from", s.from.string()}, {"to", s.to.string()}});
+  if (plan.sheet)
+    steps.push_back({{"from", plan.sheet->from.string()}, {"to", plan.sheet->to.string()}, {"rewritten", true}});
+  return {{"renames", steps}};
+}
+
+Json job_json(const Image& image, const Conversion& conversion, const JobResult& job) {
+  Json inputs = Json::array(), outputs = Json::array();
+  for (const auto& path : input_paths(image)) inputs.push_back(path.string());
+  for (const WrittenFile& f : job.outputs) {
+    Json output = {{"path", f.path.string()}, {"size_bytes", f.size_bytes}};
+    if (!f.sha1.empty()) output["sha1"] = f.sha1;
+    outputs.push_back(output);
+  }
+  return {{"inputs", inputs},
+          {"outputs", outputs},
+          {"losses", to_json(conversion.losses)},
+          {"steps", conversion.plan.steps},
+          {"warnings", to_json(conversion.warnings)},
+          {"planned_only", job.planned_only},
+          {"proof_sha1", or_null(job.proof_sha1)},
+          {"seconds", job.seconds}};
+}
+
+std::string dump(const Json& document) { return document.dump(2, ' ', false, Json::error_handler_t::replace) + "\n"; }
+
+}  // namespace opifex::report

@@ -1,0 +1,60 @@
+#include "opifex/report/table.hpp"
+
+#include <algorithm>
+
+namespace opifex::report {
+namespace {
+
+/// One code point of well-formed UTF-8; anything else counts byte by byte.
+char32_t next_code_point(const std::string& s, std::size_t& at) {
+  const auto byte = static_cast<unsigned char>(s[at++]);
+  if (byte < 0xC2) return byte;
+  const int more = byte >= 0xF0 ? 3 : byte >= 0xE0 ? 2 : 1;
+  char32_t c = static_cast<char32_t>(byte & (0x3F >> more));
+  for (int i = 0; i < more && at < s.size(); ++i) c = c << 6 | (static_cast<unsigned char>(s[at++]) & 0x3F);
+  return c;
+}
+
+bool is_wide(char32_t c) {
+  return (c >= 0x1100 && c <= 0x115F) || (c >= 0x2E80 && c <= 0xA4CF) || (c >= 0xAC00 && c <= 0xD7A3) ||
+         (c >= 0xF900 && c <= 0xFAFF) || (c >= 0xFE30 && c <= 0xFE6F) || (c >= 0xFF00 && c <= 0xFF60) || c >= 0x1F300;
+}
+bool is_mark(char32_t c) { return (c >= 0x0300 && c <= 0x036F) || (c >= 0x200B && c <= 0x200F); }
+
+}  // namespace
+
+std::size_t shown_width(const std::string& text) {
+  std::size_t width = 0;
+  for (std::size_t at = 0; at < text.size();) {
+    const char32_t c = next_code_point(text, at);
+    width += is_mark(c) ? 0u : is_wide(c) ? 2u : 1u;
+  }
+  return width;
+}
+
+std::string Table::text(const std::string& indent) const {
+  std::vector<std::size_t> widths(columns_.size(), 0);
+  for (std::size_t c = 0; c < columns_.size(); ++c)
+    for (const auto& row : rows_) widths[c] = std::max(widths[c], shown_width(row[c]));
+  for (std::size_t c = 0; c < columns_.size(); ++c)
+    if (widths[c] > 0) widths[c] = std::max(widths[c], shown_width(columns_[c].title));
+
+  std::string out;
+  const auto line = [&](const auto& cell_of) {
+    std::string text = indent;
+    for (std::size_t c = 0; c < columns_.size(); ++c) {
+      if (widths[c] == 0) continue;
+      const std::string cell = cell_of(c);
+      const std::string pad(widths[c] - shown_width(cell), ' ');
+      text += columns_[c].align == Align::right ? pad + cell : cell + pad;
+      text += "  ";
+    }
+    text.erase(text.find_last_not_of(' ') + 1);
+    out += text + "\n";
+  };
+  line([&](std::size_t c) { return columns_[c].title; });
+  for (const auto& row : rows_) line([&](std::size_t c) { return row[c]; });
+  return out;
+}
+
+}  // namespace opifex::report

@@ -1,0 +1,223 @@
+#include "opifex/report/text.hpp"
+
+#include <algorithm>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/report/table.hpp"
+
+namespace opifex::report {
+namespace {
+
+std::string time(std::int64_t frames) { return cd::to_string(cd::msf_of_frames(frames)); }
+std::string position(cd::Lba lba) { return cd::to_string(cd::msf_of_lba(lba)); }
+std::string bytes_text(std::uint64_t n) {
+  return n < 1000 ? fmt::format("{} bytes", n) : fmt::format("{} ({} bytes)", human_size(n), grouped(n));
+}
+std::string plural(std::uint64_t n, const char* word) {
+  return fmt::format("{} {}{}", grouped(n), word, n == 1 ? "" : "s");
+}
+
+/// "Format      cue sheet ..." lines.
+class Facts {
+ public:
+  void add(const char* label, const std::string& value) {
+    if (!value.empty()) text_ += fmt::format("  {:<11} {}\n", label, value);
+  }
+  const std::string& text() const { return text_; }
+
+ private:
+  std::string text_;
+};
+
+std::string layout_table(const Image& image) {
+  Table table({{"Track", Align::right},
+               {"Kind"},
+               {"Start"},
+               {"LBA", Align::right},
+               {"Pregap"},
+               {"Length"},
+               {"Bytes", Align::right},
+               {"File"}});
+  for (const cd::Track& t : image.cd->layout().tracks) {
+    const Extent* e = image.cd->extent_at(t.start_lba);
+    const std::int32_t gap = t.start_lba - t.pregap_lba;
+    std::string file = e ? image.files.at(e->file).path.filename().string() : t.incomplete ? "missing" : "";
+    table.add({fmt::format("{}", t.number), cd::to_string(t.mode), position(t.start_lba),
+               fmt::format("{}", t.start_lba), gap > 0 ? time(gap) : "-", t.incomplete ? "?" : time(t.length()),
+               t.incomplete ? "?" : grouped(static_cast<std::uint64_t>(t.length()) * t.mode.sector_bytes),
+               printable(file)});
+  }
+  return table.text("  ");
+}
+
+std::string disc_summary(const cd::Layout& layout) {
+  const std::size_t audio = layout.audio_track_count(), data = layout.data_track_count();
+  std::string text;
+  if (data > 0) text += plural(data, "data track");
+  if (audio > 0) text += (text.empty() ? "" : " + ") + plural(audio, "audio track");
+  if (layout.sessions.size() > 1) text += fmt::format(", {} sessions", layout.sessions.size());
+  return fmt::format("{}, {} long", text, time(layout.lead_out));
+}
+
+std::string warnings_text(const std::vector<Warning>& warnings) {
+  std::string text;
+  for (const Warning& w : warnings) text += fmt::format("  warning     {} [{}]\n", printable(w.message), w.code);
+  return text;
+}
+
+std::string hash_lines(const std::vector<NamedHash>& hashes, const std::string& indent) {
+  std::string text;
+  for (const NamedHash& h : hashes)
+    if (!h.value.empty()) text += fmt::format("{}{:<8} {}\n", indent, h.name, h.value);
+  return text;
+}
+
+std::string track_verdict(const TrackCheck& t) {
+  if (t.bad == 0) return std::string(to_string(t.verdict));
+  return fmt::format("{}: {} of {} bad, {} can be repaired", to_string(t.verdict), grouped(t.bad),
+                     plural(t.sectors, "sector"), grouped(t.repairable));
+}
+
+std::string kinds_text(const std::map<std::string, std::uint64_t>& kinds) {
+  std::string text;
+  for (const auto& [kind, n] : kinds) text += fmt::format("{}{} {}", text.empty() ? "" : ", ", grouped(n), kind);
+  return text;
+}
+
+std::string losses_text(const std::vector<Loss>& losses) {
+  std::string text;
+  for (const Loss& loss : losses) {
+    const char* state = !is_content_loss(loss.kind) ? "filler" : loss.accepted ? "accepted" : "refused";
+    text += fmt::format("  loss        {} ({}): {}: {}\n", loss.kind, state, loss.where, loss.detail);
+  }
+  return text;
+}
+
+bool same_bytes(const CheckResult& result) {
+  if (result.files.size() != result.tracks.size()) return false;
+  for (std::size_t i = 0; i < result.files.size(); ++i)
+    if (result.tracks[i].hashes.empty() || result.files[i].hashes.empty() ||
+        result.files[i].hashes[0].value != result.tracks[i].hashes[0].value)
+      return false;
+  return true;
+}
+
+}  // namespace
+
+std::string platform_name(const std::string& id) {
+  if (id == "ps1") return "PS1";
+  if (id == "ps2") return "PS2";
+  if (id == "audio-cd") return "audio CD";
+  if (id == "iso9660") return "data disc (ISO 9660), no known console";
+  return id.empty() ? "unknown" : id;
+}
+
+std::string identify_text(const Image& image, const Identity& id) {
+  Facts facts;
+  facts.add("Format", std::string(image.format->title));
+  const std::string confidence =
+      id.confidence.empty() || id.confidence == "certain" ? "" : fmt::format(" ({})", id.confidence);
+  facts.add("Platform", platform_name(id.platform) + confidence);
+  facts.add("Serial", id.serial);
+  facts.add("Title", id.title);
+  facts.add("Region", id.region);
+  facts.add("Version", id.version);
+  if (image.cd) facts.add("Disc", disc_summary(image.cd->layout()));
+  if (image.cd) facts.add("Catalogue", image.cd->layout().catalogue);
+  facts.add("Size", bytes_text(image.size_bytes()) +
+                        (image.files.size() > 1 ? fmt::format(" in {} files", image.files.size()) : ""));
+  facts.add("Complete", image.complete ? "yes" : "NO");
+  std::string text = printable(image.path.string()) + "\n" + facts.text() + warnings_text(image.warnings);
+  if (image.cd) text += "\n" + layout_table(image);
+  return text;
+}
+
+std::string check_text(const Image& image, const CheckResult& result, RepairHint hint) {
+  std::string text = fmt::format("{}: {}\n", printable(image.path.string()), to_string(result.verdict));
+  Table table({{"Track", Align::right}, {"Kind"}, {"Sectors", Align::right}, {"Found"}, {"Verdict"}});
+  for (const TrackCheck& t : result.tracks)
+    table.add({fmt::format("{}", t.number), cd::to_string(t.mode), grouped(t.sectors), kinds_text(t.kinds),
+               track_verdict(t)});
+  if (!result.tracks.empty()) text += "\n" + table.text("  ");
+  if (!result.findings.empty()) text += "\n";
+  constexpr std::size_t kShown = 40;
+  for (std::size_t i = 0; i < result.findings.size() && i < kShown; ++i) {
+    const Finding& f = result.findings[i];
+    text += fmt::format("  {:<8} {} [{}]\n", to_string(f.severity), printable(f.message), f.code);
+  }
+  if (result.findings.size() > kShown)
+    text += fmt::format("  ... and {} more (--json lists all)\n", result.findings.size() - kShown);
+  text += "\n";
+  for (const FileCheck& f : result.files)
+    if (!f.hashes.empty())
+      text += fmt::format("  {}  {} bytes\n{}", printable(f.path.filename().string()), grouped(f.size_bytes),
+                          hash_lines(f.hashes, "    "));
+  // A file that is one track has the same hashes twice: once is enough.
+  if (!same_bytes(result))
+    for (const TrackCheck& t : result.tracks)
+      if (!t.hashes.empty())
+        text += fmt::format("  track {}  {} bytes\n{}", t.number, grouped(t.size_bytes), hash_lines(t.hashes, "    "));
+  const bool mendable =
+      std::any_of(result.tracks.begin(), result.tracks.end(), [](const TrackCheck& t) { return t.repairable > 0; });
+  if (mendable && hint == RepairHint::give) text += "\n  To write a repaired copy: add --repair --out NAME\n";
+  return text;
+}
+
+std::string plan_text(const Image& image, const Format& target, const Conversion& conversion,
+                      const TargetFacts& facts) {
+  std::string text = fmt::format("{} -> {}\n", printable(image.path.string()), target.title);
+  for (const std::string& step : conversion.plan.steps) text += fmt::format("  step        {}\n", printable(step));
+  text += losses_text(conversion.losses);
+  if (conversion.losses.empty()) text += "  loss        none\n";
+  text += warnings_text(conversion.warnings);
+  text += fmt::format("  space       {} needed, {} free ({})\n", human_size(conversion.output_bytes()),
+                      human_size(facts.free_bytes), facts.file_system);
+  return text;
+}
+
+std::string job_text(const Conversion& conversion, const JobResult& job) {
+  std::string text;
+  for (const WrittenFile& f : job.outputs)
+    text += fmt::format("wrote {}  {}{}\n", printable(f.path.string()), bytes_text(f.size_bytes),
+                        f.sha1.empty() ? "" : "  sha1 " + f.sha1);
+  text += losses_text(conversion.losses);
+  text += warnings_text(conversion.warnings);
+  if (!job.proof_sha1.empty())
+    text += fmt::format("proved: the output decodes to the input, sector by sector (sha1 {})\n", job.proof_sha1);
+  return text;
+}
+
+std::string rename_text(const RenamePlan& plan) {
+  std::string text;
+  for (const RenameStep& s : plan.steps)
+    text += fmt::format("  {} -> {}\n", printable(s.from.filename().string()), printable(s.to.filename().string()));
+  if (plan.sheet)
+    text += fmt::format("  {} -> {} (its FILE lines rewritten)\n", printable(plan.sheet->from.filename().string()),
+                        printable(plan.sheet->to.filename().string()));
+  return text;
+}
+
+std::string formats_text() {
+  Table table({{"Format"},
+               {"Files"},
+               {"Read"},
+               {"Write"},
+               {"Check"},
+               {"Audio"},
+               {"Tracks"},
+               {"Form 2"},
+               {"Raw"},
+               {"Subch."},
+               {"Sessions"},
+               {"What it is"}});
+  const auto mark = [](bool b) { return std::string(b ? "yes" : "-"); };
+  for (const Format* f : formats()) {
+    const Capabilities& c = f->holds;
+    table.add({std::string(f->id), fmt::format("{}", fmt::join(f->extensions, " ")), "yes",
+               mark(f->plan_write != nullptr), "yes", mark(c.audio), mark(c.track_list), mark(c.form2),
+               mark(c.raw_headers), c.subchannel ? "CD+G" : "-", mark(c.sessions), std::string(f->title)});
+  }
+  return table.text();
+}
+
+}  // namespace opifex::report

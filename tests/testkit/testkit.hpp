@@ -1,0 +1,77 @@
+/// What all tests share: folders that vanish, files, vectors, and runs of the built program.
+#pragma once
+
+#include <filesystem>
+#include <map>
+#include <string>
+#include <vector>
+
+#include <nlohmann/json.hpp>
+
+#include "opifex/core/base/bytes.hpp"
+#include "opifex/core/base/progress.hpp"
+
+namespace opifex::testkit {
+
+namespace fs = std::filesystem;
+
+/// A new empty folder, removed at the end.
+class TempFolder {
+ public:
+  TempFolder();
+  ~TempFolder();
+  TempFolder(const TempFolder&) = delete;
+  TempFolder& operator=(const TempFolder&) = delete;
+  const fs::path& path() const { return path_; }
+  fs::path operator/(const std::string& name) const { return path_ / name; }
+
+ private:
+  fs::path path_;
+};
+
+std::string read_file(const fs::path& path);
+void write_file(const fs::path& path, std::string_view bytes);
+/// XORs one byte: damage that can be undone.
+void flip_byte(const fs::path& path, std::uint64_t at, unsigned char mask = 0xFF);
+std::string sha256_file(const fs::path& path);
+/// All names below the folder with their sizes, to see what a command left behind.
+std::map<std::string, std::uint64_t> listing(const fs::path& folder);
+
+/// tests/vectors/NAME
+fs::path vector_path(const std::string& name);
+nlohmann::json vector_json(const std::string& name);
+/// The contents of a .gz vector.
+std::string gunzip(const fs::path& path);
+
+/// Copies a folder of vectors so that a test may write beside them.
+void copy_folder(const fs::path& from, const fs::path& to);
+
+/// The outcome of a run of a program.
+struct Run {
+  int exit_code = -1;
+  std::string out, err;
+  nlohmann::json json() const { return nlohmann::json::parse(out); }
+};
+/// Runs `program` in `folder` with stdin closed; NO_COLOR and a plain locale are set.
+Run run_program(const std::string& program, const std::vector<std::string>& arguments, const fs::path& folder);
+
+/// Work for tests that need none of it.
+struct QuietWork {
+  Progress progress;
+  Work work{progress, 0};
+  operator Work&() { return work; }
+};
+
+/// A deterministic byte stream: the same seed, the same bytes.
+class Random {
+ public:
+  explicit Random(std::uint64_t seed) : state_(seed * 2 + 1) {}
+  std::uint64_t next();
+  std::uint64_t below(std::uint64_t n) { return next() % n; }
+  Bytes bytes(std::size_t n);
+
+ private:
+  std::uint64_t state_;
+};
+
+}  // namespace opifex::testkit
