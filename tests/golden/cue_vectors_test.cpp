@@ -1,10 +1,11 @@
-// Every sheet of the vectors: read, merged, split both ways, made an ISO and a VCD, each compared with what an independent
-// implementation gave.
+// Every sheet of the vectors: read, merged, split both ways, made an ISO and a VCD, each compared with what an
+// independent implementation gave.
 #include <gtest/gtest.h>
 
-#include "disc_json.hpp"
 #include "opifex/core/cd/examine.hpp"
 #include "opifex/core/convert/plan.hpp"
+
+#include "disc_json.hpp"
 
 namespace opifex {
 namespace {
@@ -59,7 +60,8 @@ TEST_P(GoodSheet, HasTheExpectedSectors) {
   std::map<std::string, int> counts;
   for (const Extent& e : image.cd->extents())
     for (cd::Lba lba = e.lba; lba < e.end(); ++lba) {
-      const bool cooked = e.form == StoredForm::mode1_user || e.form == StoredForm::form1_user || e.form == StoredForm::form2_user;
+      const bool cooked =
+          e.form == StoredForm::mode1_user || e.form == StoredForm::form1_user || e.form == StoredForm::form2_user;
       cd::Sector s;
       image.cd->read_sector(lba, s);
       const auto report = cd::examine(s, {lba, !image.cd->layout().track(e.track)->mode.is_audio()});
@@ -123,7 +125,8 @@ TEST_P(GoodSheet, MergesToTheExpectedBytes) {
 }
 
 TEST_P(GoodSheet, SplitsToTheExpectedBytesInBothCustoms) {
-  for (const auto& [key, gaps] : {std::pair{"split_own", GapCustom::own}, std::pair{"split_previous", GapCustom::previous}}) {
+  for (const auto& [key, gaps] :
+       {std::pair{"split_own", GapCustom::own}, std::pair{"split_previous", GapCustom::previous}}) {
     const nlohmann::json& expected = GetParam().expected[key];
     const TempFolder folder;
     const Image image = open_image(sheet_path(GetParam()));
@@ -182,8 +185,9 @@ TEST_P(GoodSheet, CountsWhatAnIsoWouldLose) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Vectors, GoodSheet,
-                         testing::ValuesIn(cases({"cue/good", "cue/renamed-one", "cue/renamed-many", "disc4", "mode1"})), case_name);
+INSTANTIATE_TEST_SUITE_P(
+    Vectors, GoodSheet, testing::ValuesIn(cases({"cue/good", "cue/renamed-one", "cue/renamed-many", "disc4", "mode1"})),
+    case_name);
 
 class BadSheet : public testing::TestWithParam<Case> {};
 

@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "opifex/core/image/format.hpp"
+
 #include "testkit.hpp"
 
 namespace opifex::testkit {
@@ -15,7 +16,11 @@ inline nlohmann::json tracks_json(const Image& image) {
     for (const auto& [number, lba] : t.indexes) indexes[fmt::format("{:02}", number)] = lba;
     for (const Extent& e : image.cd->extents())
       if (e.track == t.number)
-        stored.push_back({{"file", e.file}, {"offset", e.offset}, {"sectors", e.sectors}, {"sector_size", stored_bytes(e.form)}, {"lba", e.lba}});
+        stored.push_back({{"file", e.file},
+                          {"offset", e.offset},
+                          {"sectors", e.sectors},
+                          {"sector_size", stored_bytes(e.form)},
+                          {"lba", e.lba}});
     nlohmann::json track = {{"number", t.number},
                             {"mode", to_string(t.mode)},
                             {"type", t.mode.is_audio() ? "audio" : "data"},
@@ -56,7 +61,10 @@ inline nlohmann::json warning_codes(const std::vector<Warning>& warnings) {
 inline nlohmann::json sessions_json(const cd::Layout& layout) {
   nlohmann::json sessions = nlohmann::json::array();
   for (const cd::Session& s : layout.sessions)
-    sessions.push_back({{"number", s.number}, {"first_track", s.first_track}, {"last_track", s.last_track}, {"leadout_lba", s.lead_out}});
+    sessions.push_back({{"number", s.number},
+                        {"first_track", s.first_track},
+                        {"last_track", s.last_track},
+                        {"leadout_lba", s.lead_out}});
   return sessions;
 }
 

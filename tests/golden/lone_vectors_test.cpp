@@ -1,10 +1,11 @@
 // Images without a sheet: what detection must find, the sheet it must give, and the ISO of the data track.
 #include <gtest/gtest.h>
 
-#include "disc_json.hpp"
 #include "opifex/core/cd/examine.hpp"
 #include "opifex/core/convert/plan.hpp"
 #include "opifex/core/formats/bin/detect.hpp"
+
+#include "disc_json.hpp"
 
 namespace opifex {
 namespace {
@@ -75,7 +76,9 @@ TEST_P(LoneImage, HasTheExpectedSectors) {
       cd::Sector s;
       image.cd->read_sector(lba, s);
       const auto report = cd::examine(s, {lba, !image.cd->layout().track(e.track)->mode.is_audio()});
-      const std::string kind = report.sync_lost ? "no_sync" : stored_bytes(e.form) == 2048 ? "cooked" : std::string(to_string(report.kind));
+      const std::string kind = report.sync_lost               ? "no_sync"
+                               : stored_bytes(e.form) == 2048 ? "cooked"
+                                                              : std::string(to_string(report.kind));
       ++counts[kind];
       if (!report.bad()) continue;
       nlohmann::json row = {{"lba", lba}, {"kind", kind}, {"problems", cd::problem_list(report.problems)}};
@@ -110,7 +113,8 @@ TEST_P(LoneImage, GetsARightSheet) {
   if (!expected["ok"].get<bool>()) return;
   const Image image = open_image(path);
   QuietWork work;
-  const Conversion conversion = plan_conversion(image, {find_format("cue"), folder / "out.cue", {}, {"subchannel"}}, work);
+  const Conversion conversion =
+      plan_conversion(image, {find_format("cue"), folder / "out.cue", {}, {"subchannel"}}, work);
   write_outputs(image, conversion.plan, {}, work);
   const Image back = open_image(folder / "out.cue");
   // Layouts no sheet can name are written as plain raw sectors; all others keep their tracks and modes.

@@ -3,6 +3,7 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/cd/examine.hpp"
 #include "opifex/core/cd/subchannel.hpp"
+
 #include "testkit.hpp"
 
 namespace opifex::cd {
@@ -75,8 +76,8 @@ std::vector<nlohmann::json> sector_vectors() {
 }
 
 INSTANTIATE_TEST_SUITE_P(Vectors, SectorVector, testing::ValuesIn(sector_vectors()),
-                         [](const testing::TestParamInfo<nlohmann::json>& info) {
-                           std::string name = info.param["file"];
+                         [](const testing::TestParamInfo<nlohmann::json>& vector) {
+                           std::string name = vector.param["file"];
                            for (char& c : name)
                              if (!std::isalnum(static_cast<unsigned char>(c))) c = '_';
                            return name;
@@ -89,7 +90,8 @@ TEST(SubchannelVectors, ReadAsExpectedInBothForms) {
     const std::string bytes = read_file(vector_path("cd/sub/" + name));
     std::vector<Subchannel> blocks(bytes.size() / kSubchannelBytes);
     for (std::size_t i = 0; i < blocks.size(); ++i)
-      std::copy_n(as_view(bytes).begin() + static_cast<std::ptrdiff_t>(i * kSubchannelBytes), kSubchannelBytes, blocks[i].begin());
+      std::copy_n(as_view(bytes).begin() + static_cast<std::ptrdiff_t>(i * kSubchannelBytes), kSubchannelBytes,
+                  blocks[i].begin());
     const auto form = detect_form(blocks);
     ASSERT_TRUE(form);
     EXPECT_EQ(to_string(*form), expected["form"]);

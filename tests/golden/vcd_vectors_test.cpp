@@ -16,7 +16,8 @@ class VcdVector : public testing::Test {
 
 std::string from_hex(const std::string& text) {
   std::string bytes;
-  for (std::size_t i = 0; i < text.size(); i += 2) bytes += static_cast<char>(std::stoi(text.substr(i, 2), nullptr, 16));
+  for (std::size_t i = 0; i < text.size(); i += 2)
+    bytes += static_cast<char>(std::stoi(text.substr(i, 2), nullptr, 16));
   return bytes;
 }
 

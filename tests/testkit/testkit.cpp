@@ -1,17 +1,17 @@
 #include "testkit.hpp"
 
-#include <fcntl.h>
-#include <libdeflate.h>
-#include <spawn.h>
-#include <sys/wait.h>
-#include <unistd.h>
-
 #include <array>
 #include <cstdlib>
 #include <fstream>
 #include <memory>
 #include <sstream>
 #include <stdexcept>
+
+#include <fcntl.h>
+#include <libdeflate.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 #include "opifex/core/base/hash.hpp"
 
@@ -77,7 +77,7 @@ std::string gunzip(const fs::path& path) {
 
 void copy_folder(const fs::path& from, const fs::path& to) { fs::copy(from, to, fs::copy_options::recursive); }
 
-Run run_program(const std::string& program, const std::vector<std::string>& arguments, const fs::path& folder) {
+Outcome run_program(const std::string& program, const std::vector<std::string>& arguments, const fs::path& folder) {
   // Into files: nothing can block, however much is printed.
   const TempFolder capture;
   const std::string out = (capture / "out").string(), err = (capture / "err").string();

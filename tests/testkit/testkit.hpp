@@ -3,10 +3,9 @@
 
 #include <filesystem>
 #include <map>
+#include <nlohmann/json.hpp>
 #include <string>
 #include <vector>
-
-#include <nlohmann/json.hpp>
 
 #include "opifex/core/base/bytes.hpp"
 #include "opifex/core/base/progress.hpp"
@@ -47,13 +46,13 @@ std::string gunzip(const fs::path& path);
 void copy_folder(const fs::path& from, const fs::path& to);
 
 /// The outcome of a run of a program.
-struct Run {
+struct Outcome {
   int exit_code = -1;
   std::string out, err;
   nlohmann::json json() const { return nlohmann::json::parse(out); }
 };
 /// Runs `program` in `folder` with stdin closed; NO_COLOR and a plain locale are set.
-Run run_program(const std::string& program, const std::vector<std::string>& arguments, const fs::path& folder);
+Outcome run_program(const std::string& program, const std::vector<std::string>& arguments, const fs::path& folder);
 
 /// Work for tests that need none of it.
 struct QuietWork {

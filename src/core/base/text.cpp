@@ -4,7 +4,6 @@
 #include <array>
 #include <charconv>
 #include <memory>
-#include <numeric>
 
 #include <fmt/format.h>
 #include <unicode/ucnv.h>
@@ -150,19 +149,23 @@ std::optional<std::uint64_t> parse_size(std::string_view s) {
 }
 
 std::string nearest_word(std::string_view word, const std::vector<std::string>& known) {
+  // Edit distance in which two letters that changed places count as one slip.
   const auto distance = [](std::string_view a, std::string_view b) {
-    std::vector<std::size_t> row(b.size() + 1);
-    std::iota(row.begin(), row.end(), 0u);
-    for (std::size_t i = 1; i <= a.size(); ++i) {
-      std::size_t diagonal = row[0]++;
-      for (std::size_t j = 1; j <= b.size(); ++j) {
-        const std::size_t replaced = diagonal + (a[i - 1] == b[j - 1] ? 0 : 1);
-        diagonal = row[j];
-        row[j] = std::min({row[j] + 1, row[j - 1] + 1, replaced});
+    std::vector<std::vector<std::size_t>> d(a.size() + 1, std::vector<std::size_t>(b.size() + 1));
+    for (std::size_t i = 0; i <= a.size(); ++i)
+      for (std::size_t j = 0; j <= b.size(); ++j) {
+        if (i == 0 || j == 0) {
+          d[i][j] = i + j;
+          continue;
+        }
+        d[i][j] = std::min({d[i - 1][j] + 1, d[i][j - 1] + 1, d[i - 1][j - 1] + (a[i - 1] == b[j - 1] ? 0 : 1)});
+        const bool swapped = i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1];
+        if (swapped) d[i][j] = std::min(d[i][j], d[i - 2][j - 2] + 1);
       }
-    }
-    return row[b.size()];
+    return d[a.size()][b.size()];
   };
+  constexpr std::size_t kLongestWord = 64;
+  if (word.size() > kLongestWord) return {};
   std::string best;
   std::size_t best_distance = std::max<std::size_t>(1, word.size() / 3) + 1;
   for (const std::string& candidate : known) {

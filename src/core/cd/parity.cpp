@@ -1,7 +1,8 @@
 // EDC and ECC at the speed of memory.
 //
 // From naive to fast:
-//  1. edc_reference: a bit at a time. Portable: sixteen bytes a step by tables (T[k][i] = what byte i does k bytes later).
+//  1. edc_reference: a bit at a time. Portable: sixteen bytes a step by tables (T[k][i] = what byte i does k bytes
+//  later).
 //     With carry-less multiplication: four 16-byte lanes are folded over the following 64 bytes, one multiplication for
 //     each half; what is left is 16 bytes with the same remainder, for the tables.
 //  2. compute_ecc_reference: a word at a time, each byte by log and power tables. P words are the columns of 26 rows of

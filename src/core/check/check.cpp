@@ -96,7 +96,7 @@ struct BadSector {
 /// What the sectors of one track were found to be.
 struct Tally {
   std::map<std::string_view, std::uint64_t> kinds;
-  std::vector<BadSector> bad;
+  std::vector<BadSector> bad, formless;
   std::uint64_t authored = 0, data_in_audio = 0;
   std::uint64_t q_blocks = 0, q_bad = 0, q_elsewhere = 0;
 };
@@ -104,6 +104,7 @@ struct Tally {
 void add(Tally& sum, Tally&& part) {
   for (const auto& [kind, n] : part.kinds) sum.kinds[kind] += n;
   sum.bad.insert(sum.bad.end(), part.bad.begin(), part.bad.end());
+  sum.formless.insert(sum.formless.end(), part.formless.begin(), part.formless.end());
   sum.authored += part.authored;
   sum.data_in_audio += part.data_in_audio;
   sum.q_blocks += part.q_blocks;
@@ -155,7 +156,10 @@ class SectorJudge {
       if (report.kind != cd::SectorKind::audio && report.lba == lba) ++part.data_in_audio;
       return;
     }
-    if (!judged || !report.bad()) return;
+    if (!judged) return;
+    if (report.kind == cd::SectorKind::mode2_formless && !report.bad())
+      part.formless.push_back({lba, cd::Damage::damaged, cd::kProblemSubheader, false});
+    if (!report.bad()) return;
     cd::Sector copy;
     std::copy(sector.begin(), sector.end(), copy.begin());
     const bool repairable = tries_++ < kMaxRepairTries && cd::repair(copy, {lba, true});
@@ -306,7 +310,9 @@ class Checker {
   void judge_tracks() {
     for (TrackCheck& track : result_.tracks) {
       Tally& tally = judge_->tallies()[track.number];
-      for (const auto& [kind, n] : tally.kinds) track.kinds[std::string(kind)] = n;
+      for (const auto& [kind, n] : tally.kinds)
+        if (n > 0) track.kinds[std::string(kind)] = n;
+      add_lone_formless(tally);
       track.ranges = ranges_of(tally.bad);
       track.bad = tally.bad.size();
       track.authored = tally.authored;
@@ -316,6 +322,14 @@ class Checker {
       for (const DamagedRange& r : track.ranges) describe(track, r);
       describe_oddities(track, tally);
     }
+  }
+
+  /// A track whose sectors are nearly all XA is XA: a formless one among them is damage.
+  static void add_lone_formless(Tally& tally) {
+    const std::uint64_t xa = tally.kinds["mode2_form1"] + tally.kinds["mode2_form2"];
+    constexpr std::uint64_t kFew = 10;
+    if (tally.formless.empty() || tally.formless.size() * kFew > xa) return;
+    tally.bad.insert(tally.bad.end(), tally.formless.begin(), tally.formless.end());
   }
 
   void describe(const TrackCheck& track, const DamagedRange& r) {

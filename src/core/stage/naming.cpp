@@ -141,7 +141,9 @@ class SetRenamer {
     for (const auto& [from, tail] : parts_)
       if (utf16_units(tail) > utf16_units(longest)) longest = tail;
     const std::string stem = limit_ ? shorten_stem(new_stem_, longest, *limit_) : new_stem_;
-    if (const std::string fault = name_fault(stem + longest); !fault.empty())
+    std::string fault = name_fault(stem);
+    if (fault.empty()) fault = name_fault(stem + longest);
+    if (!fault.empty())
       throw Error({.fault = Fault::usage,
                    .code = "bad_name",
                    .what = "this name does not work on every drive",
@@ -207,7 +209,8 @@ std::string shorten_stem(std::string_view stem, std::string_view longest_tail, s
     while (!out.empty() && !is_utf8(out));
   }
   const bool cut = out.size() < stem.size();
-  while (cut && !out.empty() && std::string_view(" .-_(,[").find(out.back()) != std::string_view::npos) out.pop_back();
+  while (cut && !out.empty() && std::string_view(" .-_(,[&+").find(out.back()) != std::string_view::npos)
+    out.pop_back();
   if (out.empty())
     throw Error({.fault = Fault::usage,
                  .code = "limit_too_small",

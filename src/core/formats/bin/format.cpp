@@ -20,7 +20,9 @@ int probe(const ByteSource& source, std::string_view file_name) {
     const bin::Detected d = bin::detect(source);
     constexpr int kSyncBits = 96;
     if (d.arrangement == bin::Arrangement::raw && !d.sync_lost) return kSyncBits;
-    return d.arrangement == bin::Arrangement::audio && !named ? 2 : 8;
+    // Without a sync the name has a say: an ISO of 2048-byte blocks has none either.
+    const bool weak = d.arrangement == bin::Arrangement::audio || d.arrangement == bin::Arrangement::cooked;
+    return weak && !named ? 2 : 8;
   } catch (const Error& e) {
     if (e.details.fault == Fault::device) throw;
     return named ? 1 : 0;  // then opening it says what is wrong

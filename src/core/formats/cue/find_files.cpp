@@ -86,7 +86,9 @@ class Finder {
     if (name.parts.empty()) return {};
     // Step 1: the path below the sheet's folder. Step 2: the last component beside the sheet.
     if (auto found = follow(file, name.parts, name.stripped)) return *found;
-    if (is_file(folder_ / file.raw_name)) return {folder_ / file.raw_name};
+    // The same name in the sheet's own bytes; a separator in it would lead elsewhere.
+    const bool plain = file.raw_name.find('/') == std::string::npos;
+    if (plain && is_file(folder_ / file.raw_name)) return {folder_ / file.raw_name};
     if (name.parts.size() > 1)
       if (auto found = follow(file, {name.parts.back()}, true)) return *found;
     return other_extension(file, name.parts.back());

@@ -3,6 +3,8 @@
 
 #include <algorithm>
 
+#include "opifex/core/formats/vcd/vcd.hpp"
+
 namespace opifex {
 
 extern const Format kVcdFormat;
@@ -181,13 +183,21 @@ class Reader {
   cd::Layout layout_;
 };
 
+}  // namespace
+
+CdImagePtr vcd::read_disc(const SourcePtr& source, std::vector<Warning>& warnings) {
+  return Reader(source, warnings).read();
+}
+
+namespace {
+
 Image open(const std::filesystem::path& path, const OpenOptions&) {
   Image image;
   image.format = &kVcdFormat;
   image.path = path;
   const SourcePtr source = open_file(path);
   image.files.push_back({path, "vcd", source->size(), false, source});
-  image.cd = Reader(source, image.warnings).read();
+  image.cd = vcd::read_disc(source, image.warnings);
   return image;
 }
 

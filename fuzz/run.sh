@@ -1,0 +1,25 @@
+#!/usr/bin/env bash
+# Runs the fuzz targets: fuzz/run.sh BUILD SECONDS [TARGET]. New inputs stay in build/corpus; findings end the run.
+set -euo pipefail
+build=$1 seconds=$2 only=${3:-}
+vectors=tests/vectors/cd
+for program in "$build"/fuzz/*_fuzz; do
+  target=$(basename "$program")
+  [[ -n $only && $target != "$only" ]] && continue
+  corpus=build/corpus/$target
+  mkdir -p "$corpus"
+  case $target in
+    cue_fuzz) seeds=("$vectors/cue/good" "$vectors/cue/bad") ;;
+    audio_fuzz) seeds=("$vectors/cue/good") ;;
+    sector_fuzz) seeds=("$vectors/sectors") ;;
+    vcd_fuzz)
+      mkdir -p build/corpus/seed-vcd
+      # The header's used part and two sectors, as the target lays them out.
+      gunzip -c "$vectors/disc4/moth.vcd.gz" | head -c 1040 > build/corpus/seed-vcd/head
+      seeds=(build/corpus/seed-vcd) ;;
+    *) seeds=("$vectors/sectors" "$vectors/mode1") ;;
+  esac
+  echo "== $target, $seconds s"
+  "$program" -max_total_time="$seconds" -max_len=70000 -timeout=10 -rss_limit_mb=2048 -print_final_stats=0 -verbosity=0 \
+    "$corpus" "${seeds[@]}"
+done

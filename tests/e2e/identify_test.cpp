@@ -1,0 +1,86 @@
+#include "program.hpp"
+
+namespace opifex::testkit {
+namespace {
+
+class IdentifyTest : public Program {};
+
+TEST_F(IdentifyTest, TellsDiscPlatformAndTracks) {
+  make_workshop();
+  const Outcome run = cli({"identify", moth});
+  EXPECT_EQ(run.exit_code, 0);
+  EXPECT_EQ(run.out,
+            "Moth & Lantern.cue\n"
+            "  Format      cue sheet with a bin for each track\n"
+            "  Platform    PS1\n"
+            "  Serial      PRXS-00101\n"
+            "  Title       MOTH_LANTERN\n"
+            "  Region      North America\n"
+            "  Disc        1 data track + 3 audio tracks, 00:21:00 long\n"
+            "  Size        3.5 MiB (3 704 400 bytes) in 4 files\n"
+            "  Complete    yes\n"
+            "\n"
+            "  Track  Kind        Start      LBA  Pregap    Length        Bytes  File\n"
+            "      1  MODE2/2352  00:02:00     0  -         00:04:00    705 600  Moth & Lantern (Track 1).bin\n"
+            "      2  AUDIO       00:08:00   450  00:02:00  00:06:00  1 058 400  Moth & Lantern (Track 2).bin\n"
+            "      3  AUDIO       00:14:00   900  -         00:05:00    882 000  Moth & Lantern (Track 3).bin\n"
+            "      4  AUDIO       00:19:00  1275  -         00:04:00    705 600  Moth & Lantern (Track 4).bin\n");
+}
+
+TEST_F(IdentifyTest, TheFixedKeysOfTheJsonAreThere) {
+  make_workshop();
+  const nlohmann::json result = cli({"identify", moth, "--json"}).json()["results"][0];
+  for (const char* key : {"path", "format", "platform", "title", "serial", "title_id", "region", "disc", "size_bytes",
+                          "complete", "confidence", "tracks", "partitions", "parts", "warnings"})
+    EXPECT_TRUE(result.contains(key)) << key;
+  for (const char* key : {"number", "mode", "start_lba", "pregap_sectors", "length_sectors", "file"})
+    EXPECT_TRUE(result["tracks"][1].contains(key)) << key;
+  EXPECT_EQ(result["platform"], "ps1");
+  EXPECT_EQ(result["tracks"][1]["pregap_sectors"], 150);
+}
+
+TEST_F(IdentifyTest, AMissingFileLeavesTheRestAndIsBadNews) {
+  make_workshop();
+  fs::remove(*this / "Moth & Lantern (Track 3).bin");
+  const Outcome run = cli({"identify", moth});
+  EXPECT_EQ(run.exit_code, 1);
+  EXPECT_TRUE(contains(run.out, "Complete    NO")) << run.out;
+  EXPECT_TRUE(contains(run.out, "[missing_file]")) << run.out;
+  EXPECT_TRUE(contains(run.out, "PRXS-00101")) << run.out;
+}
+
+TEST_F(IdentifyTest, UnknownFilesAreBadNewsWithTheirFirstBytes) {
+  write_file(*this / "a.dat", "GIF89a and so on and on");
+  const Outcome run = cli({"identify", "a.dat"});
+  EXPECT_EQ(run.exit_code, 1);
+  EXPECT_TRUE(contains(run.out, "unknown: 23 bytes that begin 474946383961")) << run.out;
+}
+
+TEST_F(IdentifyTest, WhatIsNoFileIsRefused) {
+  fs::create_directory(*this / "folder");
+  const Outcome run = cli({"identify", "folder"});
+  EXPECT_EQ(run.exit_code, 3);
+  EXPECT_TRUE(contains(run.err, "name the image file inside it")) << run.err;
+  write_file(*this / "empty.bin", "");
+  EXPECT_EQ(cli({"identify", "empty.bin"}).exit_code, 3);
+}
+
+TEST_F(IdentifyTest, NamesThatOtherDrivesCannotHoldAreWarnedOf) {
+  make_workshop();
+  fs::rename(*this / kestrel2, *this / "Kestrel: the second?.bin");
+  const Outcome run = cli({"identify", "Kestrel: the second?.bin"});
+  EXPECT_EQ(run.exit_code, 0);
+  EXPECT_TRUE(contains(run.out, "[odd_name]")) << run.out;
+  write_file(*this / "long.cue",
+             "FILE \"" + std::string(300, 'n') + ".bin\" BINARY\nTRACK 01 AUDIO\nINDEX 01 00:00:00\n");
+  EXPECT_TRUE(contains(cli({"identify", "long.cue"}).out, "[overlong_name]"));
+}
+
+TEST_F(IdentifyTest, VectorsAreToldWithTheirWarnings) {
+  const Outcome run = cli({"identify", vector_path("cd/cue/good/wrong-case.cue").string()});
+  EXPECT_EQ(run.exit_code, 0);
+  EXPECT_TRUE(contains(run.out, "t1.bin is taken for T1.BIN")) << run.out;
+}
+
+}  // namespace
+}  // namespace opifex::testkit

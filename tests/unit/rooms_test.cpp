@@ -1,0 +1,63 @@
+// The walls inside core: which room may include which, and what core never does.
+#include <algorithm>
+#include <regex>
+
+#include <gtest/gtest.h>
+
+#include "testkit.hpp"
+
+namespace opifex::testkit {
+namespace {
+
+/// docs/architecture.md: later rooms may use earlier ones.
+const std::vector<std::string> kRooms = {"base",    "io",        "cd",      "image", "formats",
+                                         "volumes", "platforms", "convert", "check", "stage"};
+
+int rank(const std::string& room) {
+  const auto at = std::find(kRooms.begin(), kRooms.end(), room);
+  return at == kRooms.end() ? -1 : static_cast<int>(at - kRooms.begin());
+}
+
+std::vector<fs::path> core_sources() {
+  std::vector<fs::path> files;
+  for (const auto& entry : fs::recursive_directory_iterator(fs::path(OPIFEX_SOURCE) / "src/core"))
+    if (entry.path().extension() == ".cpp" || entry.path().extension() == ".hpp") files.push_back(entry.path());
+  return files;
+}
+
+std::string room_of(const fs::path& file) {
+  const fs::path relative = fs::relative(file, fs::path(OPIFEX_SOURCE) / "src/core");
+  auto part = relative.begin();
+  if (*part == "include") std::advance(part, 3);  // include/opifex/core/ROOM
+  return part->string();
+}
+
+TEST(Rooms, IncludeOnlyEarlierOnes) {
+  const std::regex include("#include \"opifex/core/([a-z0-9_]+)/");
+  int seen = 0;
+  for (const fs::path& file : core_sources()) {
+    const std::string text = read_file(file);
+    const int own = rank(room_of(file));
+    ASSERT_GE(own, 0) << file << " is in no room";
+    for (std::sregex_iterator i(text.begin(), text.end(), include), end; i != end; ++i, ++seen)
+      EXPECT_LE(rank((*i)[1]), own) << file << " includes " << (*i)[1];
+  }
+  EXPECT_GT(seen, 50) << "the pattern finds no includes any more";
+}
+
+TEST(Rooms, CoreNeverPrintsExitsOrAsksTheEnvironment) {
+  const std::regex forbidden("std::c(out|err|in)\\b|\\bprintf\\(|fmt::print\\(|\\bgetenv\\(|std::exit\\(|\\b_exit\\(");
+  for (const fs::path& file : core_sources()) {
+    std::smatch match;
+    const std::string text = read_file(file);
+    EXPECT_FALSE(std::regex_search(text, match, forbidden)) << file << ": " << match.str();
+  }
+}
+
+TEST(Rooms, EveryFormatDocumentsItself) {
+  for (const char* folder : {"cue", "bin", "iso", "vcd"})
+    EXPECT_TRUE(fs::exists(fs::path(OPIFEX_SOURCE) / "src/core/formats" / folder / "README.md")) << folder;
+}
+
+}  // namespace
+}  // namespace opifex::testkit
