@@ -17,11 +17,12 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
           std::vector<cue::TrackFile> files(sheet.files.size());
           for (cue::TrackFile& file : files) file.data = memory_source(Bytes(sectors * cd::kRawBytes + 7), "fuzz.bin");
           if (files.size() > 3) files[1].data = nullptr;  // missing
-          fuzz::tolerate([&] {
-            std::vector<Warning> warnings;
-            const CdImagePtr disc = cue::build_disc(sheet, files, "fuzz.cue", warnings);
-            fuzz::read_some(*disc);
-          });
+          for (const auto absent : {cue::Absent::refuse, cue::Absent::allow})
+            fuzz::tolerate([&] {
+              std::vector<Warning> warnings;
+              const CdImagePtr disc = cue::build_disc(sheet, files, "fuzz.cue", warnings, absent);
+              fuzz::read_some(*disc);
+            });
         }
       });
     }

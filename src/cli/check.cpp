@@ -19,6 +19,7 @@ void declare(po::options_description& options) {
       "out", po::value<std::string>()->value_name("PATH"), "where the repaired copy goes")(
       "overwrite", po::bool_switch(), "replace existing files")("fs", po::value<std::string>()->value_name("TYPE"),
                                                                 "rules of the target drive");
+  declare_read_options(options);
 }
 
 CheckOptions check_options(const Session& session) {
@@ -59,9 +60,11 @@ void run(Session& session) {
   if (wants_repair && session.list("words").size() != 1)
     throw Error({.fault = Fault::usage, .code = "usage", .what = "check --repair takes one image at a time"});
   const CheckOptions options = check_options(session);
+  OpenOptions opening = open_options(session);
+  opening.allow_missing = true;
   for (const std::string& path : session.list("words")) {
     try {
-      const Image image = open_image(path, {.allow_missing = true});
+      const Image image = open_image(path, opening);
       const CheckResult result = check_image(image, options, session.work());
       session.result(
           report::check_json(image, result),
@@ -82,7 +85,7 @@ void run(Session& session) {
 
 extern const Command kCheck = {"check",
                                "INPUT...",
-                               "is it intact and complete? every sector verified, all hashes, in one pass",
+                               "verifies every sector and takes all hashes in one pass: intact? complete?",
                                "Each data sector's sync, address, mode, EDC and ECC is verified, and the Q channel "
                                "where it is stored. Damage is told as\n"
                                "ranges with what can be repaired. Exit code 1 if something is wrong. The hashes of a "

@@ -75,6 +75,8 @@ int dispatch(const std::vector<std::string>& words, std::stop_token stop);
 
 /// Option groups several commands have.
 void declare_write_options(po::options_description& options);
+void declare_read_options(po::options_description& options);
+OpenOptions open_options(const Session& session);
 WriteJob write_job(const Session& session, const std::filesystem::path& folder);
 /// Comma-separated words.
 std::vector<std::string> comma_list(const std::string& text);

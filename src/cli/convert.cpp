@@ -20,15 +20,20 @@ void declare(po::options_description& options) {
       "gaps", po::value<std::string>()->value_name("WHERE"),
       "for cue-tracks: own (default) or previous, see opifex help split");
   declare_write_options(options);
+  declare_read_options(options);
 }
 
-void declare_merge(po::options_description& options) { declare_write_options(options); }
+void declare_merge(po::options_description& options) {
+  declare_write_options(options);
+  declare_read_options(options);
+}
 
 void declare_split(po::options_description& options) {
   options.add_options()("by", po::value<std::string>()->value_name("WHAT")->default_value("tracks"), "tracks")(
       "gaps", po::value<std::string>()->value_name("WHERE"),
       "own (default) or previous: which file gets a track's pregap");
   declare_write_options(options);
+  declare_read_options(options);
 }
 
 const Format& writable_format(const std::string& id) {
@@ -56,7 +61,7 @@ std::string one_word(const Session& session) { return session.list("words").fron
 
 void run(Session& session) {
   const Format& target = writable_format(session.text("to"));
-  const Image image = open_image(one_word(session));
+  const Image image = open_image(one_word(session), open_options(session));
   ConversionJob job{&target, leading_output(image, target, session.text("out")), {gaps(session), 0}};
   if (session.options().count("track") != 0) job.options.data_track = session.options()["track"].as<int>();
   run_conversion(session, image, job);
@@ -69,7 +74,7 @@ void require_out(const Session& session, const char* what) {
 
 void run_merge(Session& session) {
   require_out(session, "merge needs --out PATH for the new set");
-  const Image image = open_image(one_word(session));
+  const Image image = open_image(one_word(session), open_options(session));
   const Format& target = writable_format("cue");
   run_conversion(session, image, {&target, leading_output(image, target, session.text("out")), {}});
 }
@@ -77,7 +82,7 @@ void run_merge(Session& session) {
 void run_split(Session& session) {
   require_out(session, "split needs --out DIR for the new set");
   if (session.text("by") != "tracks") unknown_word("way to split", session.text("by"), {"tracks"});
-  const Image image = open_image(one_word(session));
+  const Image image = open_image(one_word(session), open_options(session));
   const Format& target = writable_format("cue-tracks");
   const fs::path out = session.text("out");
   const fs::path lead = out.extension() == ".cue" ? out : out / (image.path.stem().string() + ".cue");
@@ -95,6 +100,22 @@ std::set<std::string> accepted_losses(const Session& session) {
 }
 
 }  // namespace
+
+void declare_read_options(po::options_description& options) {
+  options.add_options()("sector-size", po::value<std::size_t>()->value_name("N"),
+                        "an image without a sheet has sectors of N bytes (default: found out)")(
+      "mode", po::value<int>()->value_name("1|2"), "mode of sectors without a header (default: found out)");
+}
+
+OpenOptions open_options(const Session& session) {
+  OpenOptions options;
+  if (session.options().count("sector-size") != 0)
+    options.sector_bytes = session.options()["sector-size"].as<std::size_t>();
+  if (session.options().count("mode") != 0) options.mode = session.options()["mode"].as<int>();
+  if (options.mode && *options.mode != 1 && *options.mode != 2)
+    throw Error({.fault = Fault::usage, .code = "usage", .what = "--mode is 1 or 2"});
+  return options;
+}
 
 void declare_write_options(po::options_description& options) {
   options.add_options()("out", po::value<std::string>()->value_name("PATH"), "output file, leading .cue, or folder")(
@@ -205,7 +226,7 @@ extern const Command kMerge = {
 extern const Command kSplit = {
     "split",
     "INPUT --out DIR [--by tracks]",
-    "one bin for each track, with a new sheet",
+    "writes one bin for each track, with a new sheet",
     "--gaps own (the default): a track's file begins with its own pregap (INDEX 00). This is the custom of the known "
     "lists, so\n"
     "the hashes of the bins can be looked up there. --gaps previous: the pregap ends the file of the track before, as "

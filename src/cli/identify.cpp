@@ -41,9 +41,11 @@ void unknown(Session& session, const std::string& path, const Error& e) {
 }
 
 void run(Session& session) {
+  OpenOptions options = open_options(session);
+  options.allow_missing = true;
   for (const std::string& path : session.list("words")) {
     try {
-      Image image = open_image(path, {.allow_missing = true});
+      Image image = open_image(path, options);
       warn_of_names(image);
       session.result(report::identify_json(image, identify_platform(image)),
                      report::identify_text(image, identify_platform(image)));

@@ -18,23 +18,25 @@ Json or_null(const std::string& text) { return text.empty() ? Json() : Json(text
 Json tracks_json(const Image& image) {
   Json tracks = Json::array();
   if (!image.cd) return tracks;
+  bool placed = true;  // behind a track of unknown length nothing has a known place
   for (const cd::Track& t : image.cd->layout().tracks) {
-    const Extent* e = image.cd->extent_at(t.start_lba);
+    const ImageFile* file = image.file_of(t);
     Json indexes = Json::object();
     for (const auto& [number, lba] : t.indexes) indexes[fmt::format("{:02}", number)] = lba;
     tracks.push_back(
         {{"number", t.number},
          {"mode", cd::to_string(t.mode)},
          {"session", t.session},
-         {"start_lba", t.start_lba},
-         {"start_msf", cd::to_string(cd::msf_of_lba(t.start_lba))},
+         {"start_lba", placed ? Json(t.start_lba) : Json()},
+         {"start_msf", placed ? Json(cd::to_string(cd::msf_of_lba(t.start_lba))) : Json()},
          {"pregap_sectors", t.start_lba - t.pregap_lba},
          {"length_sectors", t.incomplete ? Json() : Json(t.length())},
          {"length_bytes", t.incomplete ? Json() : Json(static_cast<std::int64_t>(t.length()) * t.mode.sector_bytes)},
-         {"file", e ? Json(printable(image.files.at(e->file).path.string())) : Json()},
+         {"file", file ? Json(file->path.string()) : Json()},
          {"indexes", indexes},
          {"isrc", or_null(t.isrc)},
          {"title", or_null(cd::find_text(t.texts, "TITLE").value_or(""))}});
+    placed = placed && !t.incomplete;
   }
   return tracks;
 }

@@ -38,25 +38,32 @@ std::string layout_table(const Image& image) {
                {"Length"},
                {"Bytes", Align::right},
                {"File"}});
+  bool placed = true;  // behind a track of unknown length nothing has a known place
   for (const cd::Track& t : image.cd->layout().tracks) {
-    const Extent* e = image.cd->extent_at(t.start_lba);
+    const ImageFile* file = image.file_of(t);
     const std::int32_t gap = t.start_lba - t.pregap_lba;
-    std::string file = e ? image.files.at(e->file).path.filename().string() : t.incomplete ? "missing" : "";
-    table.add({fmt::format("{}", t.number), cd::to_string(t.mode), position(t.start_lba),
-               fmt::format("{}", t.start_lba), gap > 0 ? time(gap) : "-", t.incomplete ? "?" : time(t.length()),
+    table.add({fmt::format("{}", t.number), cd::to_string(t.mode), placed ? position(t.start_lba) : "?",
+               placed ? fmt::format("{}", t.start_lba) : "?", gap > 0 ? time(gap) : "-",
+               t.incomplete ? "?" : time(t.length()),
                t.incomplete ? "?" : grouped(static_cast<std::uint64_t>(t.length()) * t.mode.sector_bytes),
-               printable(file)});
+               file           ? printable(file->path.filename().string())
+               : t.incomplete ? "(missing)"
+                              : ""});
+    placed = placed && !t.incomplete;
   }
   return table.text("  ");
 }
 
-std::string disc_summary(const cd::Layout& layout) {
+std::string disc_summary(const Image& image) {
+  const cd::Layout& layout = image.cd->layout();
   const std::size_t audio = layout.audio_track_count(), data = layout.data_track_count();
   std::string text;
   if (data > 0) text += plural(data, "data track");
   if (audio > 0) text += (text.empty() ? "" : " + ") + plural(audio, "audio track");
   if (layout.sessions.size() > 1) text += fmt::format(", {} sessions", layout.sessions.size());
-  return fmt::format("{}, {} long", text, time(layout.lead_out));
+  const bool known =
+      std::none_of(layout.tracks.begin(), layout.tracks.end(), [](const cd::Track& t) { return t.incomplete; });
+  return known ? fmt::format("{}, {} long", text, time(layout.lead_out)) : text;
 }
 
 std::string warnings_text(const std::vector<Warning>& warnings) {
@@ -122,7 +129,7 @@ std::string identify_text(const Image& image, const Identity& id) {
   facts.add("Title", id.title);
   facts.add("Region", id.region);
   facts.add("Version", id.version);
-  if (image.cd) facts.add("Disc", disc_summary(image.cd->layout()));
+  if (image.cd) facts.add("Disc", disc_summary(image));
   if (image.cd) facts.add("Catalogue", image.cd->layout().catalogue);
   facts.add("Size", bytes_text(image.size_bytes()) +
                         (image.files.size() > 1 ? fmt::format(" in {} files", image.files.size()) : ""));
@@ -204,18 +211,19 @@ std::string formats_text() {
                {"Write"},
                {"Check"},
                {"Audio"},
-               {"Tracks"},
+               {"Many tracks"},
                {"Form 2"},
-               {"Raw"},
-               {"Subch."},
+               {"Odd sectors"},
+               {"Subchannel"},
                {"Sessions"},
                {"What it is"}});
   const auto mark = [](bool b) { return std::string(b ? "yes" : "-"); };
   for (const Format* f : formats()) {
     const Capabilities& c = f->holds;
     table.add({std::string(f->id), fmt::format("{}", fmt::join(f->extensions, " ")), "yes",
-               mark(f->plan_write != nullptr), "yes", mark(c.audio), mark(c.track_list), mark(c.form2),
-               mark(c.raw_headers), c.subchannel ? "CD+G" : "-", mark(c.sessions), std::string(f->title)});
+               mark(f->plan_write != nullptr), c.raw_headers ? "sectors" : "hashes", mark(c.audio), mark(c.track_list),
+               mark(c.form2), mark(c.raw_headers), c.subchannel ? "CD+G" : "-", mark(c.sessions),
+               std::string(f->title)});
   }
   return table.text();
 }

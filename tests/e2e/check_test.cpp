@@ -15,8 +15,7 @@ TEST_F(CheckCommand, HashesAreThoseOfTheFiles) {
     EXPECT_EQ(file["hashes"]["sha256"], sha256_file(*this / file["path"].get<std::string>()));
   EXPECT_EQ(result["tracks"][2]["hashes"], result["files"][2]["hashes"]) << "a track in a file of its own";
   EXPECT_EQ(cli({"check", moth, "--hashes", "md6"}).exit_code, 2);
-  EXPECT_TRUE(
-      cli({"check", moth, "--hashes", "none", "--json"}).json()["results"][0]["tracks"][0]["hashes"].empty());
+  EXPECT_TRUE(cli({"check", moth, "--hashes", "none", "--json"}).json()["results"][0]["tracks"][0]["hashes"].empty());
 }
 
 TEST_F(CheckCommand, ADamagedSectorIsFoundAndMended) {

@@ -59,7 +59,7 @@ TEST_F(CliTest, ErrorsHaveThreeLinesAndGoToStderr) {
   const Outcome run = cli({"check", "absent.cue"});
   EXPECT_EQ(run.out, "");
   EXPECT_EQ(run.err,
-            "opifex: cannot open the file: No such file or directory\n  where: absent.cue\n"
+            "opifex: there is no file of this name\n  where: absent.cue\n"
             "  try: check the name; put it in quotes if it holds spaces or &\n");
 }
 

@@ -47,6 +47,15 @@ TEST_F(IdentifyTest, AMissingFileLeavesTheRestAndIsBadNews) {
   EXPECT_TRUE(contains(run.out, "Complete    NO")) << run.out;
   EXPECT_TRUE(contains(run.out, "[missing_file]")) << run.out;
   EXPECT_TRUE(contains(run.out, "PRXS-00101")) << run.out;
+  EXPECT_TRUE(contains(run.out, "      3  AUDIO       00:14:00  900  -         ?                 ?  (missing)\n"))
+      << run.out;
+  EXPECT_TRUE(contains(run.out, "      4  AUDIO       ?           ?  -")) << "its place is not known: " << run.out;
+}
+
+TEST_F(IdentifyTest, ANameThatIsNearlyRightIsSuggested) {
+  make_workshop();
+  EXPECT_TRUE(contains(cli({"identify", "Moth & Lantern"}).err, "did you mean 'Moth & Lantern.cue'?"));
+  EXPECT_TRUE(contains(cli({"identify", "Moth & Lantren.cue"}).err, "did you mean 'Moth & Lantern.cue'?"));
 }
 
 TEST_F(IdentifyTest, UnknownFilesAreBadNewsWithTheirFirstBytes) {

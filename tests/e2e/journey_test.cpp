@@ -35,8 +35,7 @@ TEST_F(JourneyTest, FromTracksThroughEveryFormatAndBack) {
   make_workshop();
   EXPECT_EQ(cli({"convert", moth, "--to", "cue", "--out", "1/", "--prove"}).exit_code, 0);
   EXPECT_EQ(cli({"convert", "1/Moth & Lantern.cue", "--to", "vcd", "--out", "2.vcd", "--prove"}).exit_code, 0);
-  EXPECT_EQ(cli({"convert", "2.vcd", "--to", "cue-tracks", "--out", "3/Moth & Lantern.cue", "--prove"}).exit_code,
-            0);
+  EXPECT_EQ(cli({"convert", "2.vcd", "--to", "cue-tracks", "--out", "3/Moth & Lantern.cue", "--prove"}).exit_code, 0);
   for (int t = 1; t <= 4; ++t) {
     const std::string name = fmt::format("Moth & Lantern (Track {}).bin", t);
     EXPECT_EQ(sha256_file(*this / ("3/" + name)), sha256_file(*this / name));

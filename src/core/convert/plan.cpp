@@ -54,7 +54,7 @@ class Planner {
     if (holds_.audio) {
       if (layout().tracks.size() > 1)
         lose("tracks", fmt::format("{} tracks", layout().tracks.size()),
-             "without a sheet the borders between the tracks cannot be found again");
+             "the borders between them, which need a sheet");
       return;
     }
     std::vector<int> audio, data;
@@ -64,8 +64,7 @@ class Planner {
       (t.mode.is_audio() ? audio : data).push_back(t.number);
       if (t.mode.is_audio()) frames += t.end_lba - t.start_lba;
     }
-    if (!audio.empty())
-      lose("audio", tracks_text(audio), fmt::format("{} of music cannot be held", duration_text(frames)));
+    if (!audio.empty()) lose("audio", tracks_text(audio), fmt::format("{} of music", duration_text(frames)));
     if (!data.empty())
       lose("tracks", tracks_text(data), fmt::format("only one data track can be held: track {}", chosen_));
   }
@@ -102,7 +101,7 @@ class Planner {
       if (stored && affected(t)) numbers.push_back(t.number);
     }
     if (numbers.empty() || image_.cd->subchannel_is_regenerable()) return;
-    lose("subchannel", tracks_text(numbers), "the 96 bytes of subchannel behind each sector cannot be held");
+    lose("subchannel", tracks_text(numbers), "the 96 bytes of subchannel behind each sector");
   }
 
   void sector_contents() {
@@ -110,11 +109,11 @@ class Planner {
     const UserDataScan scan = scan_user_data(*image_.cd, chosen_, work_);
     if (!holds_.form2 && scan.form2 > 0)
       lose("form2", fmt::format("{}, the first at {}", sectors_text(scan.form2), at_text(*scan.first_form2)),
-           "streamed audio or video (Form 2, 2324 bytes a sector) cannot be held; zeros take its place");
+           "streamed audio or video; zeros take its place");
     if (!holds_.raw_headers && scan.irregular > 0)
       lose("raw-headers",
            fmt::format("{}, the first at {}", sectors_text(scan.irregular), at_text(*scan.first_irregular)),
-           "headers or error correction that differ from what the data regenerates cannot be held");
+           "headers or parity that the data does not regenerate");
     if (scan.bad > 0)
       out_.warnings.push_back(
           {"bad_sectors",

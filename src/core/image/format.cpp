@@ -23,11 +23,44 @@ std::uint64_t Image::size_bytes() const {
   return sum;
 }
 
+const ImageFile* Image::file_of(const cd::Track& track) const {
+  if (!cd) return nullptr;
+  for (const Extent& e : cd->extents())
+    if (e.track == track.number && track.start_lba >= e.lba && track.start_lba < e.end()) return &files.at(e.file);
+  return nullptr;
+}
+
 const Format* find_format(std::string_view id) {
   for (const Format* format : formats())
     if (format->id == id) return format;
   return nullptr;
 }
+
+namespace {
+
+/// A name that is nearly right: another extension, or a slip of the keys.
+void refuse_missing(const std::filesystem::path& path) {
+  std::error_code ignored;
+  if (std::filesystem::exists(path, ignored)) return;
+  std::vector<std::string> names;
+  const std::filesystem::path folder = path.has_parent_path() ? path.parent_path() : std::filesystem::path(".");
+  std::string meant;
+  for (std::filesystem::directory_iterator i(folder, ignored), end; i != end; i.increment(ignored)) {
+    const std::string name = i->path().filename().string();
+    names.push_back(name);
+    const bool same_stem = fold_case(i->path().stem().string()) == fold_case(path.filename().string());
+    if (same_stem && (meant.empty() || name.ends_with(".cue"))) meant = name;
+  }
+  std::sort(names.begin(), names.end());
+  if (meant.empty()) meant = nearest_word(path.filename().string(), names);
+  throw Error({.code = "no_such_file",
+               .what = "there is no file of this name",
+               .file = path.string(),
+               .hint = meant.empty() ? "check the name; put it in quotes if it holds spaces or &"
+                                     : fmt::format("did you mean '{}'?", meant)});
+}
+
+}  // namespace
 
 const Format& probe_format(const std::filesystem::path& path) {
   if (std::filesystem::is_directory(path))
@@ -35,6 +68,7 @@ const Format& probe_format(const std::filesystem::path& path) {
                  .what = "this is a folder, not an image",
                  .file = path.string(),
                  .hint = "name the image file inside it: the .cue of a set, or the .bin, .iso or .vcd"});
+  refuse_missing(path);
   const SourcePtr source = open_file(path);
   const std::string name = fold_case(path.filename().string());
   const Format* best = nullptr;
@@ -58,7 +92,9 @@ const Format& probe_format(const std::filesystem::path& path) {
 }
 
 Image open_image(const std::filesystem::path& path, const OpenOptions& options) {
-  const Format& format = probe_format(path);
+  const bool told = options.sector_bytes.has_value();  // then there is nothing to probe
+  const Format& format =
+      told ? *find_format(*options.sector_bytes == cd::kUserBytes ? "iso" : "bin") : probe_format(path);
   Image image = format.open(path, options);
   if (!image.format) image.format = &format;
   return image;

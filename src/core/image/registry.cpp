@@ -1,22 +1,23 @@
-// The list of formats: one line each.
+// The list of formats, in order of precedence at equal proof: one line each.
 #include "opifex/core/image/format.hpp"
+
+#define OPIFEX_FORMATS(FORMAT)               \
+  FORMAT(kCueFormat)       /* formats/cue */ \
+  FORMAT(kCueTracksFormat) /* formats/cue */ \
+  FORMAT(kVcdFormat)       /* formats/vcd */ \
+  FORMAT(kIsoFormat)       /* formats/iso */ \
+  FORMAT(kBinFormat)       /* formats/bin */
 
 namespace opifex {
 
-extern const Format kVcdFormat;
-extern const Format kCueFormat;
-extern const Format kCueTracksFormat;
-extern const Format kBinFormat;
-extern const Format kIsoFormat;
+#define OPIFEX_DECLARE(name) extern const Format name;
+OPIFEX_FORMATS(OPIFEX_DECLARE)
+#undef OPIFEX_DECLARE
 
 std::span<const Format* const> formats() {
-  static constexpr std::array kFormats = {
-      &kCueFormat,        // formats/cue
-      &kCueTracksFormat,  // formats/cue
-      &kVcdFormat,        // formats/vcd
-      &kIsoFormat,        // formats/iso
-      &kBinFormat,        // formats/bin
-  };
+#define OPIFEX_ADDRESS(name) &name,
+  static constexpr std::array kFormats = {OPIFEX_FORMATS(OPIFEX_ADDRESS)};
+#undef OPIFEX_ADDRESS
   return kFormats;
 }
 

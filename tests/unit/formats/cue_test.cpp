@@ -93,6 +93,24 @@ TEST(CueFiles, AMissingTrackLeavesTheRestReadable) {
   EXPECT_TRUE(image.cd->layout().tracks.at(1).incomplete);
 }
 
+TEST(CueFiles, ATrackBeyondTheEndIsRefusedButCanBeLookedAt) {
+  const TempFolder folder;
+  write_file(folder / "1.bin", audio(5));
+  write_file(folder / "a.cue",
+             "FILE \"1.bin\" BINARY\r\nTRACK 01 AUDIO\r\nINDEX 01 00:00:00\r\nTRACK 02 AUDIO\r\nINDEX 01 "
+             "00:00:03\r\nTRACK 03 AUDIO\r\nINDEX "
+             "01 00:00:20\r\n");
+  EXPECT_EQ(code_of(folder / "a.cue"), "index_past_end");
+  const Image image = open_image(folder / "a.cue", {.allow_missing = true});
+  EXPECT_TRUE(warns(image, "index_past_end"));
+  EXPECT_FALSE(image.complete);
+  const auto& tracks = image.cd->layout().tracks;
+  EXPECT_FALSE(tracks.at(0).incomplete);
+  EXPECT_TRUE(tracks.at(1).incomplete);
+  EXPECT_TRUE(tracks.at(2).incomplete);
+  EXPECT_EQ(image.cd->stored_sectors(), 5u);
+}
+
 TEST(CueSheet, BoundsAreKept) {
   const TempFolder folder;
   write_file(folder / "a.bin", audio(3));

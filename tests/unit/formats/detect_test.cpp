@@ -77,6 +77,16 @@ TEST(Detect, SilenceOfBothSizesIsAskedAbout) {
   }
 }
 
+TEST(Detect, TheUsersWordOverridesTheGuess) {
+  const SourcePtr source = memory_source(Bytes(2352 * 2048), "zero.bin");
+  EXPECT_EQ(detect_with_size(*source, 2352).arrangement, Arrangement::raw);
+  EXPECT_EQ(detect_with_size(*source, 2048).arrangement, Arrangement::cooked);
+  EXPECT_EQ(detect_with_size(*source, 2336).sector_bytes, 2336u);
+  EXPECT_THROW(detect_with_size(*source, 2000), Error);
+  std::vector<Warning> warnings;
+  EXPECT_EQ(modes(build_disc(source, detect_with_size(*source, 2352), warnings)), std::vector<std::string>{"AUDIO"});
+}
+
 TEST(Detect, TheByteOrderOfMusic) {
   Bytes little = music(20), big = little;
   cd::swap_words(big);

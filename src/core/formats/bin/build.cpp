@@ -112,6 +112,7 @@ std::vector<Run> runs_of(const ByteSource& source, const Detected& d, std::uint3
   if (d.arrangement == Arrangement::audio) return {{.kind = Kind::no_sync, .sectors = sectors}};
   if (d.arrangement == Arrangement::raw && !d.sync_lost) return Walker(source, d).walk(sectors);
   if (d.arrangement == Arrangement::mode2_2336) return {{.kind = Kind::mode2, .sectors = sectors}};
+  if (d.mode) return {{.kind = *d.mode == 1 ? Kind::mode1 : Kind::mode2, .sectors = sectors}};
   // "CD-XA001" in the volume descriptor: the disc is of Mode 2 (iso9660, section 2).
   const std::size_t data_at = d.arrangement == Arrangement::raw ? 24 : 0;
   const bool xa = as_text(read_up_to(source, 16 * d.sector_bytes + data_at + 1024, 8)) == "CD-XA001";

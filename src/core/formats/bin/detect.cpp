@@ -214,7 +214,7 @@ Detected detect(const ByteSource& source) {
   const Bytes samples = middle_samples(source);
   if (raw_multiple && cooked_multiple && all_zero(samples))
     unknown(source, "ambiguous_layout", fmt::format("{} bytes, all zero where it was looked", source.size()),
-            "if it is audio, write a cue sheet for it; if it is data, name it .iso");
+            "--sector-size 2352 if it is audio, --sector-size 2048 if it is data");
   if (raw_multiple && (sounds_like_music(samples) || !cooked_multiple)) {
     if (!sounds_like_music(samples) && !all_zero(samples))
       unknown(source, "unknown_layout", fmt::format("{} bytes", source.size()),
@@ -223,6 +223,27 @@ Detected detect(const ByteSource& source) {
   }
   if (cooked_multiple) return {Arrangement::cooked, cd::kUserBytes, false, false, false, {}, 0};
   unknown(source, "unknown_layout", fmt::format("{} bytes", source.size()), "opifex formats lists what can be read");
+}
+
+Detected detect_with_size(const ByteSource& source, std::size_t sector_bytes) {
+  Detected d;
+  if (sector_bytes == cd::kUserBytes || sector_bytes == cd::kMode2Bytes) {
+    d.arrangement = sector_bytes == cd::kUserBytes ? Arrangement::cooked : Arrangement::mode2_2336;
+    d.sector_bytes = sector_bytes;
+    return d;
+  }
+  if (std::find(kRawSizes.begin(), kRawSizes.end(), sector_bytes) == kRawSizes.end())
+    throw Error({.fault = Fault::usage,
+                 .code = "bad_sector_size",
+                 .what = "there are no sectors of this size",
+                 .found = fmt::format("{}", sector_bytes),
+                 .expected = "2048, 2336, 2352, 2368 or 2448"});
+  d = raw_with_sync(source, sync_at(source, 0, true));
+  d.sector_bytes = sector_bytes;
+  d.subchannel.reset();
+  if (sector_bytes == cd::kRawBytes + cd::kSubchannelBytes)
+    d.subchannel = subchannel_form(source, sector_bytes).value_or(cd::SubchannelForm::interleaved);
+  return d;
 }
 
 }  // namespace opifex::bin

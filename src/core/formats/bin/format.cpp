@@ -29,13 +29,16 @@ int probe(const ByteSource& source, std::string_view file_name) {
   }
 }
 
-Image open(const std::filesystem::path& path, const OpenOptions&) {
+Image open(const std::filesystem::path& path, const OpenOptions& options) {
   Image image;
   image.format = &kBinFormat;
   image.path = path;
   const SourcePtr source = open_file(path);
   image.files.push_back({path, "BINARY", source->size(), false, source});
-  image.cd = bin::build_disc(source, bin::detect(*source), image.warnings);
+  bin::Detected detected =
+      options.sector_bytes ? bin::detect_with_size(*source, *options.sector_bytes) : bin::detect(*source);
+  detected.mode = options.mode;
+  image.cd = bin::build_disc(source, detected, image.warnings);
   for (const Warning& w : image.warnings)
     if (w.code == "partial_sector" || w.code == "volume_truncated") image.complete = false;
   return image;

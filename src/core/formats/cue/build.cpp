@@ -18,7 +18,8 @@ struct Run {
   std::vector<SheetIndex> indexes;
   std::uint32_t sectors = 0;
   std::uint64_t offset = 0;
-  bool missing = false;
+  bool missing = false;      // no file, or not all of it
+  std::uint32_t stored = 0;  // of the sectors, those the file has
 };
 
 StoredForm form_of(TrackMode mode) {
@@ -39,8 +40,8 @@ StoredForm form_of(TrackMode mode) {
 class Builder {
  public:
   Builder(const Sheet& sheet, const std::vector<TrackFile>& files, const std::string& name,
-          std::vector<Warning>& warnings)
-      : sheet_(sheet), files_(files), name_(name), warnings_(warnings), swapped_(sheet.tracks.size()) {
+          std::vector<Warning>& warnings, Absent absent)
+      : sheet_(sheet), files_(files), name_(name), warnings_(warnings), absent_(absent), swapped_(sheet.tracks.size()) {
     for (const SheetTrack& t : sheet.tracks) modes_.push_back(t.mode);
   }
 
@@ -91,8 +92,7 @@ class Builder {
     std::uint64_t offset = 0;
     for (std::size_t i = 0; i < runs.size(); ++i) {
       runs[i].offset = offset;
-      const std::optional<std::int32_t> end = i + 1 < runs.size() ? std::optional(runs[i + 1].start) : std::nullopt;
-      measure(runs[i], end);
+      measure(runs[i], i + 1 < runs.size() ? &runs[i + 1] : nullptr);
       offset += std::uint64_t{runs[i].sectors} * modes_[runs[i].track].sector_bytes;
       runs_.push_back(std::move(runs[i]));
     }
@@ -112,41 +112,61 @@ class Builder {
     run.start = 0;
   }
 
-  void measure(Run& run, std::optional<std::int32_t> end) {
+  /// `next`: the run behind it in the same file; null for the last, which reaches to the file's end.
+  void measure(Run& run, const Run* next) {
     const SheetTrack& track = sheet_.tracks[run.track];
+    // The furthest the sheet itself says the run reaches.
+    const auto claimed = static_cast<std::uint32_t>((next ? next->start : run.indexes.back().frames) - run.start);
     if (!files_[run.file].data) {
       run.missing = true;
-      run.sectors = static_cast<std::uint32_t>((end ? *end : run.indexes.back().frames) - run.start);
+      run.sectors = claimed;
       return;
     }
-    believe_content(run, end.has_value());
+    believe_content(run, next != nullptr);
     const std::uint64_t left = files_[run.file].data->size() - std::min(run.offset, files_[run.file].data->size());
     const std::uint64_t available = left / modes_[run.track].sector_bytes;
-    const std::uint64_t wanted = end ? static_cast<std::uint64_t>(*end - run.start) : available;
-    if (available > static_cast<std::uint64_t>(cd::kMaxDiscSectors) && !end) too_long(track.line);
-    if (wanted > available) past_end(track, run, available);
-    run.sectors = static_cast<std::uint32_t>(wanted);
-    for (const SheetIndex& index : run.indexes) {
-      const auto at = static_cast<std::uint32_t>(index.frames - run.start);
-      if (at < run.sectors) continue;
-      if (at == run.sectors && index.number == 1)
-        refuse("empty_track", fmt::format("track {} holds no sector", track.number), track.line,
-               fmt::format("{} of {} bytes", sheet_.files[run.file].name, files_[run.file].data->size()),
-               "at least one sector", "check that the sheet names the right file");
-      const bool empty_gap = at == run.sectors && index.number == 0;
-      if (!empty_gap) past_end(track, run, available);
+    if (available > static_cast<std::uint64_t>(cd::kMaxDiscSectors) && !next) too_long(track.line);
+    run.sectors = next ? claimed : static_cast<std::uint32_t>(available);
+    run.stored = static_cast<std::uint32_t>(std::min<std::uint64_t>(run.sectors, available));
+    if (const auto fault = overrun(run, claimed, available)) {
+      if (absent_ == Absent::refuse) throw Error(*fault);
+      warn(fault->code, fmt::format("{}: {} holds {} sectors", fault->what, sheet_.files[run.file].name, available));
+      run.missing = true;
+      run.sectors = static_cast<std::uint32_t>(std::max<std::uint64_t>(claimed, available));
+      return;
     }
     const std::uint64_t over = left % modes_[run.track].sector_bytes;
-    if (!end && over != 0)
+    if (!next && over != 0)
       warn("partial_sector",
            fmt::format("{} ends with {} bytes of a sector of {}: the rest is missing, the part is not used",
                        sheet_.files[run.file].name, over, modes_[run.track].sector_bytes));
   }
 
-  [[noreturn]] void past_end(const SheetTrack& track, const Run& run, std::uint64_t available) const {
-    refuse("index_past_end", fmt::format("an index of track {} lies behind the end of its file", track.number),
-           track.line, fmt::format("{} sectors in {}", available, sheet_.files[run.file].name), "more",
-           "the file is cut short or is not the right one: compare its size with the original");
+  /// A run that reaches behind the end of its file, or a track without a stored sector.
+  std::optional<ErrorDetails> overrun(const Run& run, std::uint64_t claimed, std::uint64_t available) const {
+    const SheetTrack& track = sheet_.tracks[run.track];
+    const std::string& file = sheet_.files[run.file].name;
+    const auto start =
+        std::find_if(run.indexes.begin(), run.indexes.end(), [](const SheetIndex& i) { return i.number == 1; });
+    const bool empty = start != run.indexes.end() && static_cast<std::uint64_t>(start->frames - run.start) == available;
+    if (empty)
+      return ErrorDetails{.code = "empty_track",
+                          .what = fmt::format("track {} holds no sector", track.number),
+                          .file = name_,
+                          .line = track.line,
+                          .found = fmt::format("{} of {} bytes", file, files_[run.file].data->size()),
+                          .expected = "at least one sector",
+                          .hint = "check that the sheet names the right file"};
+    const auto last = static_cast<std::uint64_t>(run.indexes.back().frames - run.start);
+    const bool gap_of_no_length = run.indexes.back().number == 0 && last == available;
+    if (claimed <= available && (last < available || gap_of_no_length)) return std::nullopt;
+    return ErrorDetails{.code = "index_past_end",
+                        .what = fmt::format("an index of track {} lies behind the end of its file", track.number),
+                        .file = name_,
+                        .line = track.line,
+                        .found = fmt::format("{} sectors in {}", available, file),
+                        .expected = "more",
+                        .hint = "the file is cut short or is not the right one: compare its size with the original"};
   }
   [[noreturn]] void too_long(std::uint32_t line) const {
     refuse("disc_too_long", "the tracks are longer than a CD can be", line, {}, "at most 99:59:74",
@@ -225,10 +245,10 @@ class Builder {
     cd::Track& track = layout_.tracks.back();
     track.incomplete = track.incomplete || run.missing;
     for (const SheetIndex& index : run.indexes) track.indexes[index.number] = cur_ + (index.frames - run.start);
-    if (run.sectors > 0 && !run.missing)
+    if (run.stored > 0)
       extents_.push_back({.track = track.number,
                           .lba = cur_,
-                          .sectors = run.sectors,
+                          .sectors = run.stored,
                           .form = form_of(track.mode),
                           .swapped = swapped_[run.track],
                           .source = files_[run.file].data,
@@ -384,6 +404,7 @@ class Builder {
   const std::vector<TrackFile>& files_;
   const std::string& name_;
   std::vector<Warning>& warnings_;
+  Absent absent_;
   std::vector<TrackMode> modes_;
   std::vector<bool> swapped_;
   std::vector<Run> runs_;
@@ -395,8 +416,8 @@ class Builder {
 }  // namespace
 
 CdImagePtr build_disc(const Sheet& sheet, const std::vector<TrackFile>& files, const std::string& file,
-                      std::vector<Warning>& warnings) {
-  return Builder(sheet, files, file, warnings).build();
+                      std::vector<Warning>& warnings, Absent absent) {
+  return Builder(sheet, files, file, warnings, absent).build();
 }
 
 }  // namespace opifex::cue

@@ -96,9 +96,10 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
     const SourcePtr source = open_file(*found.path);
     image.files.push_back({*found.path, std::string(to_string(file.type)), source->size(), false, source});
     tracks.push_back(used ? open_track_file(file, source, *found.path, image.warnings) : TrackFile{source});
-    if (used && options.allow_missing && tracks.back().data == nullptr) image.complete = false;
   }
-  image.cd = build_disc(reading.sheet, tracks, path.string(), image.warnings);
+  image.cd = build_disc(reading.sheet, tracks, path.string(), image.warnings,
+                        options.allow_missing ? Absent::allow : Absent::refuse);
+  for (const cd::Track& t : image.cd->layout().tracks) image.complete = image.complete && !t.incomplete;
   for (const Warning& w : image.warnings)
     if (w.code == "partial_sector") image.complete = false;
   return image;

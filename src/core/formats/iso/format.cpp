@@ -20,7 +20,7 @@ int probe(const ByteSource& source, std::string_view file_name) {
   return file_name.ends_with(".iso") && source.size() >= cd::kUserBytes && source.size() % cd::kUserBytes == 0 ? 4 : 0;
 }
 
-Image open(const std::filesystem::path& path, const OpenOptions&) {
+Image open(const std::filesystem::path& path, const OpenOptions& options) {
   Image image;
   image.format = &kIsoFormat;
   image.path = path;
@@ -29,8 +29,9 @@ Image open(const std::filesystem::path& path, const OpenOptions&) {
   const std::uint64_t whole = source->size() / cd::kUserBytes * cd::kUserBytes;
   image.blocks = slice_source(source, 0, whole);
   if (whole / cd::kUserBytes <= static_cast<std::uint64_t>(cd::kMaxDiscSectors)) {
-    image.cd = bin::build_disc(source, {.arrangement = bin::Arrangement::cooked, .sector_bytes = cd::kUserBytes},
-                               image.warnings);
+    bin::Detected detected{.arrangement = bin::Arrangement::cooked, .sector_bytes = cd::kUserBytes};
+    detected.mode = options.mode;
+    image.cd = bin::build_disc(source, detected, image.warnings);
   } else if (whole != source->size()) {
     image.warnings.push_back({"partial_sector", "the file ends within a block of 2048 bytes: the part is not used"});
   }

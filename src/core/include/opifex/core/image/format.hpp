@@ -61,7 +61,10 @@ struct WritePlan {
 };
 
 struct OpenOptions {
-  bool allow_missing = false;  ///< a set with absent files opens as far as it can be read, `complete` false
+  bool allow_missing = false;  ///< a set with absent or short files opens as far as it can be read, `complete` false
+  /// The user's word where detection guesses, for images without a sheet.
+  std::optional<std::size_t> sector_bytes = {};  ///< 2048, 2336, 2352, 2448 or 2368
+  std::optional<int> mode = {};                  ///< of sectors without a header: 1 or 2
 };
 
 struct Format {

@@ -35,6 +35,8 @@ struct Image {
   /// The file system's bytes at 2048 * LBA; null if the disc has no data.
   SourcePtr user_data() const;
   std::uint64_t size_bytes() const;
+  /// The file that holds the track's index 01; null if it is missing.
+  const ImageFile* file_of(const cd::Track& track) const;
 };
 
 }  // namespace opifex

@@ -17,12 +17,16 @@ struct Detected {
   bool swapped = false, scrambled = false;
   bool sync_lost = false;  ///< raw by its volume descriptor, though the first sector has no sync
   std::optional<cd::SubchannelForm> subchannel = {};
-  cd::Lba first_lba = 0;  ///< by the first header; 0 if there is none
+  cd::Lba first_lba = 0;         ///< by the first header; 0 if there is none
+  std::optional<int> mode = {};  ///< of sectors without a header, if the user said so
 };
 
 /// Looks at a few sectors. Error: unknown_layout, misaligned, ambiguous_layout. Nothing is allocated by a size in the
 /// file.
 Detected detect(const ByteSource& source);
+
+/// The arrangement for a sector size the user named. Error (usage) if there is no such size.
+Detected detect_with_size(const ByteSource& source, std::size_t sector_bytes);
 
 /// Walks all sectors and makes the disc. Adds track_boundaries_guessed, partial_sector, starts_elsewhere,
 /// volume_truncated to `warnings`.

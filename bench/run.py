@@ -1,0 +1,97 @@
+#!/usr/bin/env python3
+"""Speed and memory against general tools, in one run on one machine: bench/run.py BUILD [ROUNDS]
+
+Ratios, not seconds: machines differ. Commands under comparison take turns, so that a slow moment of the machine hits
+both; the median of their rounds is compared.  Every output is synced, so every yardstick is followed by `sync FILE`.
+"""
+import json
+import os
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+
+build = sys.argv[1]
+rounds = int(sys.argv[2]) if len(sys.argv) > 2 else 7
+opifex = os.path.abspath(os.path.join(build, "opifex"))
+folder = tempfile.mkdtemp(prefix="opifex-bench-", dir=os.path.abspath(build))
+rows = []
+failed = False
+
+
+def run(command, env=None):
+    """Seconds and peak kilobytes of a shell command."""
+    start = time.monotonic()
+    done = subprocess.run(["/usr/bin/time", "-f", "%M", "sh", "-c", command], cwd=folder, capture_output=True, text=True)
+    seconds = time.monotonic() - start
+    if done.returncode != 0:
+        sys.exit(f"failed: {command}\n{done.stdout}{done.stderr}")
+    return seconds, int(done.stderr.strip().splitlines()[-1])
+
+
+def remove(*names):
+    for name in names:
+        path = os.path.join(folder, name)
+        if os.path.isdir(path):
+            shutil.rmtree(path)
+        elif os.path.exists(path):
+            os.remove(path)
+
+
+def compare(what, ours, yardstick, limit, outputs=(), yard_outputs=()):
+    """Median of the rounds; `limit` is the largest ratio ours / yardstick, a negative one the smallest speed-up."""
+    global failed
+    own, yard, peak = [], [], 0
+    for _ in range(rounds + 1):
+        remove(*yard_outputs)
+        seconds, _memory = run(yardstick)
+        yard.append(seconds)
+        remove(*outputs)
+        seconds, memory = run(ours)
+        own.append(seconds)
+        peak = max(peak, memory)
+    own, yard = own[1:], yard[1:]  # the first round warms the cache
+    ratio = statistics.median(own) / statistics.median(yard)
+    good = ratio <= limit
+    failed = failed or not good or peak > 64 * 1024
+    rows.append((what, f"{statistics.median(own):.2f}", f"{statistics.median(yard):.2f}", f"{ratio:.2f}", f"<= {limit:.2f}",
+                 "met" if good else "MISSED", f"{peak / 1024:.0f}"))
+    remove(*outputs)
+    remove(*yard_outputs)
+
+
+try:
+    subprocess.run([os.path.join(os.path.abspath(build), "bench", "make_bench_disc"), folder], check=True, stdout=subprocess.DEVNULL)
+    bins = " ".join(f"'mixed (Track {n}).bin'" for n in range(1, 6))
+    run(f"cat {bins} data.bin > /dev/null")
+
+    compare("merge / cat of the bins", f"{opifex} merge mixed.cue --out merged/ --quiet",
+            f"cat {bins} > cat.bin; sync cat.bin", 1.15, ["merged"], ["cat.bin"])
+    compare("bin -> iso / cp of the bin", f"{opifex} convert data.bin --to iso --out out.iso --quiet",
+            "cp data.bin cp.bin; sync cp.bin", 1.30, ["out.iso"], ["cp.bin"])
+
+    run(f"{opifex} merge mixed.cue --out merged/ --quiet")
+    run(f"{opifex} convert data.bin --to iso --out hash.iso --quiet")
+    compare("CRC-32 + MD5 + SHA-1, two threads / md5sum", f"{opifex} check hash.iso --threads 2 --quiet", "md5sum hash.iso", 1.15)
+    compare("check, one bin of 5 tracks / md5sum", f"{opifex} check merged/mixed.cue --quiet", "md5sum merged/mixed.bin", 1.50)
+    compare("check, a bin for each track / md5sum", f"{opifex} check mixed.cue --quiet", f"md5sum {bins}", 1.50)
+    compare("check, data only / md5sum", f"{opifex} check data.cue --quiet", "md5sum data.bin", 1.50)
+    compare("EDC + P + Q of every sector, one thread / md5sum", f"{opifex} check data.cue --hashes none --threads 1 --quiet",
+            "md5sum data.bin", 1 / 1.5)
+
+    kernel = subprocess.run([os.path.join(build, "bench", "parity_bench"), "--benchmark_format=json", "--benchmark_min_time=0.3"],
+                            capture_output=True, text=True, check=True)
+    kernels = [(b["name"], b["bytes_per_second"] / 1e6) for b in json.loads(kernel.stdout)["benchmarks"]]
+finally:
+    shutil.rmtree(folder, ignore_errors=True)
+
+head = ("what", "ours s", "other s", "ratio", "target", "", "peak MiB")
+widths = [max(len(str(r[i])) for r in [head, *rows]) for i in range(len(head))]
+for row in [head, *rows]:
+    print("  ".join(str(cell).ljust(width) for cell, width in zip(row, widths)).rstrip())
+print(f"\nmedian of {rounds} rounds, 700 MB discs, warm cache; memory limit 64 MiB\n")
+for name, speed in kernels:
+    print(f"{name:32} {speed:8.0f} MB/s")
+sys.exit(1 if failed else 0)

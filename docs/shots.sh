@@ -1,0 +1,59 @@
+#!/usr/bin/env bash
+# Makes docs/screenshots anew: each picture is a terminal window with commands run on the demo data.
+# usage: docs/shots.sh PROGRAM
+set -euo pipefail
+program=$(realpath "$1")
+shots=$(realpath "$(dirname "$0")")/screenshots
+work=$(mktemp -d)
+display=:$((90 + RANDOM % 100))
+Xvfb "$display" -screen 0 1280x800x24 > /dev/null 2>&1 &
+server=$!
+trap 'kill $server 2> /dev/null; rm -rf "$work"' EXIT
+sleep 1
+mkdir -p "$shots" "$work/bin"
+ln -s "$program" "$work/bin/opifex"
+export DISPLAY=$display PATH=$work/bin:$PATH
+"$program" demo "$work/museum" > /dev/null 2>&1
+cd "$work/museum"
+
+# shot NAME COMMAND... : runs the commands in a terminal, takes its picture.
+shot() {
+  local name=$1; shift
+  {
+    echo 'clear'
+    for command in "$@"; do
+      printf 'printf %%s\\\\n %q\n' "$ $command"
+      printf '%s\n' "$command"
+      echo 'echo'
+    done
+    echo "touch $work/ready; sleep 60"
+  } > "$work/script"
+  rm -f "$work/ready"
+  xterm -geometry 158x50+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#101418' -fg '#d8dee4' -b 12 +sb -e bash "$work/script" &
+  local terminal=$!
+  for _ in $(seq 100); do [[ -e $work/ready ]] && break; sleep 0.1; done
+  sleep 0.5
+  xwd -root -silent | magick_png > "$shots/$name.png"
+  kill $terminal 2> /dev/null || true
+  wait $terminal 2> /dev/null || true
+}
+
+magick_png() { convert-im6.q16 xwd:- -strip -colors 64 png:-; }
+
+shot identify "opifex identify 'Moth & Lantern.cue'" "opifex identify 'Kestrel Circuit (Disc 2).bin'"
+shot check "opifex check 'Moth & Lantern.cue'"
+shot repair "opifex check 'scratched/Kestrel Circuit (Disc 1).cue' --hashes sha1" \
+  "opifex check 'scratched/Kestrel Circuit (Disc 1).cue' --hashes sha1 --repair --out again/"
+shot convert "opifex convert 'Moth & Lantern.cue' --to vcd --out moth.vcd --plan" \
+  "opifex convert 'Moth & Lantern.cue' --to vcd --out moth.vcd --prove" \
+  "opifex convert 'Moth & Lantern.cue' --to iso --out moth.iso" \
+  "opifex convert 'Moth & Lantern.cue' --to iso --out moth.iso --accept audio,form2"
+shot merge-split "opifex merge 'Moth & Lantern.cue' --out one-bin/ --prove" \
+  "opifex split 'one-bin/Moth & Lantern.cue' --out tracks/ --prove" "ls -s one-bin tracks"
+shot rename "opifex rename 'tracks/Moth & Lantern.cue' 'The Moth and the Lantern of Palisade Row' --limit 31 --plan" \
+  "opifex rename 'tracks/Moth & Lantern.cue' 'PRXS-00101'" "cat tracks/PRXS-00101.cue"
+shot mistakes "opifex convert 'Moth & Lantern.cue' --to vdc" "opifex check 'Moth & Lantern'" \
+  "opifex convert 'Moth & Lantern.cue' --to cue" "opifex merge 'Moth & Lantern.cue'" \
+  "rm 'tracks/PRXS-00101 (Track 3).bin'; opifex identify tracks/PRXS-00101.cue" "opifex convert tracks/PRXS-00101.cue --to vcd"
+shot formats "opifex formats" "opifex help split"
+ls "$shots"
