@@ -20,7 +20,7 @@ void run(Session& session) {
   if (session.options().count("limit") != 0) limit = session.options()["limit"].as<std::size_t>();
   const RenamePlan plan = plan_rename(words[0], words[1], limit);
   if (!session.flag("plan")) run_rename(plan);
-  session.result(report::rename_json(plan), report::rename_text(plan));
+  session.result(report::rename_json(plan), report::rename_text(plan, session.flag("plan")));
 }
 
 }  // namespace

@@ -85,9 +85,22 @@ std::string track_verdict(const TrackCheck& t) {
                      plural(t.sectors, "sector"), grouped(t.repairable));
 }
 
+/// "Mode 2 Form 1": as the standards write it.
+std::string kind_name(std::string_view kind) {
+  if (kind == "mode0") return "Mode 0";
+  if (kind == "mode1") return "Mode 1";
+  if (kind == "mode2_form1") return "Mode 2 Form 1";
+  if (kind == "mode2_form2") return "Mode 2 Form 2";
+  if (kind == "mode2_formless") return "Mode 2 formless";
+  if (kind == "no_sync") return "without sync";
+  if (kind == "cooked") return "without headers";
+  return std::string(kind);
+}
+
 std::string kinds_text(const std::map<std::string, std::uint64_t>& kinds) {
   std::string text;
-  for (const auto& [kind, n] : kinds) text += fmt::format("{}{} {}", text.empty() ? "" : ", ", grouped(n), kind);
+  for (const auto& [kind, n] : kinds)
+    text += fmt::format("{}{} {}", text.empty() ? "" : ", ", grouped(n), kind_name(kind));
   return text;
 }
 
@@ -194,8 +207,8 @@ std::string job_text(const Conversion& conversion, const JobResult& job) {
   return text;
 }
 
-std::string rename_text(const RenamePlan& plan) {
-  std::string text;
+std::string rename_text(const RenamePlan& plan, bool planned_only) {
+  std::string text = planned_only ? "This would be renamed:\n" : "Renamed:\n";
   for (const RenameStep& s : plan.steps)
     text += fmt::format("  {} -> {}\n", printable(s.from.filename().string()), printable(s.to.filename().string()));
   if (plan.sheet)

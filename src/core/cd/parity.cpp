@@ -184,9 +184,10 @@ struct alignas(32) Matrix {
 }
 
 [[gnu::always_inline]] inline void turn_to_columns(Matrix& m) {
-  // The last block of rows and of columns overlaps the one before, so that none reads outside the matrix.
-  for (const std::size_t r : {0u, 8u, 16u, 18u})
-    for (const std::size_t c : {0u, 8u, 16u, 24u, 32u, 35u}) turn_block(m, r, c);
+  // The last block of rows and of columns overlaps the one before, so that none reads outside the matrix. Column by
+  // column: a column read back while its parts are still on their way to the cache would wait for them.
+  for (const std::size_t c : {0u, 8u, 16u, 24u, 32u, 35u})
+    for (const std::size_t r : {0u, 8u, 16u, 18u}) turn_block(m, r, c);
   for (auto& column : m.column) std::memcpy(column + kQBytes, column, kQBytes);
 }
 

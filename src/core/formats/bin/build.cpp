@@ -28,10 +28,11 @@ class Walker {
   }
 
   std::vector<Run> walk(std::uint32_t sectors) {
-    constexpr std::uint32_t kBatch = 256;
+    constexpr std::uint32_t kBatch = 512;
     Bytes batch;
     for (std::uint32_t first = 0; first < sectors; first += kBatch) {
       const std::uint32_t n = std::min(kBatch, sectors - first);
+      if (goes_on(first, n)) continue;
       batch.resize(n * d_.sector_bytes);
       source_.read_at(std::uint64_t{first} * d_.sector_bytes, batch);
       for (std::uint32_t i = 0; i < n; ++i) add(first + i, ByteView(batch).subspan(i * d_.sector_bytes, cd::kRawBytes));
@@ -54,6 +55,19 @@ class Walker {
       for (std::size_t i = 0; i < 4; ++i) s[12 + i] ^= scramble_mask_.at(i);
     if (!cd::has_valid_header(s)) return {};
     return {cd::header_mode(s), cd::header_lba(s)};
+  }
+
+  /// True if the last of the next `n` sectors continues the current data run in mode and address: what lies between is
+  /// then data too, sound or damaged (see joined()), and need not be read.
+  bool goes_on(std::uint32_t first, std::uint32_t n) {
+    if (runs_.empty() || runs_.back().kind == Kind::no_sync || !runs_.back().last_address) return false;
+    Run& run = runs_.back();
+    const Head head = head_of(read_up_to(source_, std::uint64_t{first + n - 1} * d_.sector_bytes, 16));
+    const bool same = head.mode && head.address && *head.mode == (run.kind == Kind::mode1 ? 1 : 2);
+    if (!same || *head.address - *run.last_address != static_cast<Lba>(n)) return false;
+    run.sectors += n;
+    run.last_address = head.address;
+    return true;
   }
 
   void add(std::uint32_t at, ByteView sector) {

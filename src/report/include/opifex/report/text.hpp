@@ -16,7 +16,7 @@ std::string check_text(const Image& image, const CheckResult& result, RepairHint
 std::string plan_text(const Image& image, const Format& target, const Conversion& conversion, const TargetFacts& facts);
 /// What was written.
 std::string job_text(const Conversion& conversion, const JobResult& job);
-std::string rename_text(const RenamePlan& plan);
+std::string rename_text(const RenamePlan& plan, bool planned_only);
 /// The table of formats and what each can hold.
 std::string formats_text();
 
