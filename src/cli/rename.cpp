@@ -19,8 +19,10 @@ void run(Session& session) {
   std::optional<std::size_t> limit;
   if (session.options().count("limit") != 0) limit = session.options()["limit"].as<std::size_t>();
   const RenamePlan plan = plan_rename(words[0], words[1], limit);
-  if (!session.flag("plan")) run_rename(plan);
-  session.result(report::rename_json(plan), report::rename_text(plan, session.flag("plan")));
+  const bool planned_only = session.flag("plan");
+  if (!planned_only) run_rename(plan);
+  session.result(report::rename_json(plan),
+                 report::rename_text(plan, planned_only ? report::RenameState::planned : report::RenameState::done));
 }
 
 }  // namespace

@@ -1,3 +1,4 @@
+#include <algorithm>
 #include <chrono>
 #include <condition_variable>
 #include <cstdio>
@@ -88,18 +89,34 @@ struct Session::Drawing {
   std::thread thread_;
 };
 
+namespace {
+
+void open_log(const std::string& path) {
+  auto logger = std::make_shared<spdlog::logger>("opifex");
+  try {
+    if (!path.empty()) logger->sinks().push_back(std::make_shared<spdlog::sinks::basic_file_sink_mt>(path));
+  } catch (const spdlog::spdlog_ex& e) {
+    throw Error({.fault = Fault::device,
+                 .code = "log_failed",
+                 .what = "the log cannot be written",
+                 .file = path,
+                 .found = e.what()});
+  }
+  logger->set_level(spdlog::level::info);
+  spdlog::set_default_logger(std::move(logger));
+}
+
+}  // namespace
+
 Session::Session(std::string command, po::variables_map options, std::stop_token stop)
     : command_(std::move(command)),
       options_(std::move(options)),
       work_{progress_, 0},
       document_(report::document(command_)) {
   progress_.stop = std::move(stop);
-  if (options_.count("threads") != 0) work_.threads = options_["threads"].as<unsigned>();
-  const std::string log = text("log");
-  auto logger = log.empty() ? std::make_shared<spdlog::logger>("opifex")
-                            : spdlog::basic_logger_mt(fmt::format("opifex-{}", static_cast<const void*>(this)), log);
-  logger->set_level(spdlog::level::info);
-  spdlog::set_default_logger(std::move(logger));
+  constexpr unsigned kMostThreads = 256;
+  if (options_.count("threads") != 0) work_.threads = std::min(options_["threads"].as<unsigned>(), kMostThreads);
+  open_log(text("log"));
   spdlog::info("command {}", command_);
   const bool terminal = ::isatty(STDERR_FILENO) == 1 && !flag("quiet");
   if (terminal || flag("progress")) drawing_ = std::make_unique<Drawing>(progress_);

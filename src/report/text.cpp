@@ -207,8 +207,8 @@ std::string job_text(const Conversion& conversion, const JobResult& job) {
   return text;
 }
 
-std::string rename_text(const RenamePlan& plan, bool planned_only) {
-  std::string text = planned_only ? "This would be renamed:\n" : "Renamed:\n";
+std::string rename_text(const RenamePlan& plan, RenameState state) {
+  std::string text = state == RenameState::planned ? "This would be renamed:\n" : "Renamed:\n";
   for (const RenameStep& s : plan.steps)
     text += fmt::format("  {} -> {}\n", printable(s.from.filename().string()), printable(s.to.filename().string()));
   if (plan.sheet)

@@ -109,6 +109,13 @@ TEST_F(CliTest, TheLogTellsWhatWasDone) {
   EXPECT_TRUE(contains(log, "exit 4")) << log;
 }
 
+TEST_F(CliTest, ALogThatCannotBeWrittenIsAnErrorNotACrash) {
+  make_workshop();
+  const Outcome run = cli({"check", kestrel2, "--log", "/proc/nowhere/log.txt"});
+  EXPECT_EQ(run.exit_code, 5);
+  EXPECT_TRUE(contains(run.err, "the log cannot be written")) << run.err;
+}
+
 TEST_F(CliTest, HostileNamesCannotSteerTheTerminal) {
   write_file(*this / "a.cue", "FILE \"\x1b[2J\x07gone.bin\" BINARY\nTRACK 01 AUDIO\nINDEX 01 00:00:00\n");
   const Outcome run = cli({"check", "a.cue"});

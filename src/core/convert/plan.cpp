@@ -140,6 +140,9 @@ class Planner {
       codes = codes || !t.isrc.empty();
       marks = marks || t.flags.any() || t.indexes.rbegin()->first > 1;
     }
+    const Lba first = image_.cd->extents().empty() ? 0 : image_.cd->extents().front().lba;
+    if (!holds_.first_pregap && first < 0)
+      lose("padding", sectors_text(static_cast<std::uint64_t>(-first)), "the stored sectors before LBA 0 are left out");
     if (!holds_.unstored_gaps && !one_track && gaps > 0)
       lose("pregap-silence", sectors_text(gaps), "gaps that no file holds are written out as silence");
     if (!holds_.cd_text && texts) lose("cd-text", "titles and names", "texts of the sheet are not kept");

@@ -239,7 +239,10 @@ bool CdImage::subchannel_is_regenerable() const {
       if (!block || all_zero(*block)) continue;
       const cd::QBytes q = cd::make_q(q_position(layout_, lba));
       const bool q_same = std::equal(q.begin(), q.end(), block->begin() + 12);
-      if (!q_same || !all_zero(ByteView(*block).subspan(24))) return false;
+      // P is a flag of pauses; R to W are free for other uses.
+      const auto p = std::span(*block).first(12);
+      const bool p_plain = std::all_of(p.begin(), p.end(), [&](std::byte b) { return b == p[0]; });
+      if (!q_same || !p_plain || !all_zero(ByteView(*block).subspan(24))) return false;
     }
   return true;
 }

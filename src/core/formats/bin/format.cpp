@@ -59,9 +59,10 @@ WritePlan plan_write(const Image& image, const std::filesystem::path& out, const
 
 }  // namespace
 
-extern const Format kBinFormat = {"bin",       "bare image of raw sectors",
-                                  kExtensions, &probe,
-                                  &open,       {.audio = true, .form2 = true, .raw_headers = true},
-                                  &plan_write};
+extern const Format kBinFormat = {
+    "bin",       "bare image of raw sectors",
+    kExtensions, &probe,
+    &open,       {.audio = true, .form2 = true, .raw_headers = true, .first_pregap = true},
+    &plan_write};
 
 }  // namespace opifex

@@ -15,7 +15,8 @@ constexpr Capabilities kHolds = {.audio = true,
                                  .unstored_gaps = true,
                                  .cd_text = true,
                                  .catalogue = true,
-                                 .marks = true};
+                                 .marks = true,
+                                 .first_pregap = true};
 constexpr Capabilities with_mixed_subchannel(Capabilities c) {
   c.mixed_subchannel = true;
   return c;

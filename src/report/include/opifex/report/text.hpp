@@ -16,7 +16,8 @@ std::string check_text(const Image& image, const CheckResult& result, RepairHint
 std::string plan_text(const Image& image, const Format& target, const Conversion& conversion, const TargetFacts& facts);
 /// What was written.
 std::string job_text(const Conversion& conversion, const JobResult& job);
-std::string rename_text(const RenamePlan& plan, bool planned_only);
+enum class RenameState { planned, done };
+std::string rename_text(const RenamePlan& plan, RenameState state);
 /// The table of formats and what each can hold.
 std::string formats_text();
 

@@ -23,8 +23,9 @@ struct Capabilities {
   bool sessions = false;
   bool unstored_gaps = false;  ///< gaps by length only; else they are written out
   bool cd_text = false;
-  bool catalogue = false;  ///< catalogue number and ISRC
-  bool marks = false;      ///< indexes from 02, track flags
+  bool catalogue = false;     ///< catalogue number and ISRC
+  bool marks = false;         ///< indexes from 02, track flags
+  bool first_pregap = false;  ///< stored sectors before LBA 0
 };
 
 /// Where the gap before a track goes when each track has a file of its own.
