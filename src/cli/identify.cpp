@@ -69,7 +69,7 @@ extern const Command kIdentify = {
     "Everything is read from the contents; names only break ties. For a set name its .cue; a lone .bin, .iso or\n"
     ".vcd is named itself. Times are minutes:seconds:frames, 75 frames a second; 00:02:00 is LBA 0.",
     "  opifex identify 'Moth & Lantern.cue'\n  opifex identify *.bin --json\n",
-    nullptr,
+    &declare_read_options,
     -1,
     &run};
 

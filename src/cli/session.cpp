@@ -71,11 +71,13 @@ struct Session::Drawing {
     }
     if (total == 0) return;
     const double seconds = std::chrono::duration<double>(Clock::now() - since_).count();
-    const double rate = seconds > 0 ? static_cast<double>(done) / seconds : 0;
+    constexpr double kLongEnough = 0.1;  // before, a rate would be a guess
+    const double rate = seconds > kLongEnough ? static_cast<double>(done) / seconds : 0;
     const std::uint64_t left = done < total ? total - done : 0;
-    const std::string time_left = rate > 0 ? fmt::format("{:.0f} s left", static_cast<double>(left) / rate) : "";
     const auto percent = static_cast<int>(std::min<std::uint64_t>(done, total) * 100 / total);
-    fmt::print(stderr, "\r\033[K{}  {:3} %  {:.0f} MB/s  {}", stage, percent, rate / 1e6, time_left);
+    const std::string pace =
+        rate > 0 ? fmt::format("{:.0f} MB/s  {:.0f} s left", rate / 1e6, static_cast<double>(left) / rate) : "";
+    fmt::print(stderr, "\r\033[K{}  {:3} %  {}", stage, percent, pace);
     std::fflush(stderr);
     drawn_ = true;
   }

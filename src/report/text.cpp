@@ -208,6 +208,7 @@ std::string job_text(const Conversion& conversion, const JobResult& job) {
 }
 
 std::string rename_text(const RenamePlan& plan, RenameState state) {
+  if (plan.steps.empty() && !plan.sheet) return "Nothing to rename: the set has this name already.\n";
   std::string text = state == RenameState::planned ? "This would be renamed:\n" : "Renamed:\n";
   for (const RenameStep& s : plan.steps)
     text += fmt::format("  {} -> {}\n", printable(s.from.filename().string()), printable(s.to.filename().string()));

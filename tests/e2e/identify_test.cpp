@@ -85,6 +85,18 @@ TEST_F(IdentifyTest, NamesThatOtherDrivesCannotHoldAreWarnedOf) {
   EXPECT_TRUE(contains(cli({"identify", "long.cue"}).out, "[overlong_name]"));
 }
 
+TEST_F(IdentifyTest, TheUsersWordDecidesWhereTheBytesCannot) {
+  write_file(*this / "zero.bin", std::string(2352 * 2048, '\0'));
+  const Outcome unsure = cli({"identify", "zero.bin"});
+  EXPECT_EQ(unsure.exit_code, 3);
+  EXPECT_TRUE(contains(unsure.err, "--sector-size 2352 if it is audio")) << unsure.err;
+  EXPECT_EQ(cli({"identify", "zero.bin", "--sector-size", "2352", "--json"}).json()["results"][0]["tracks"][0]["mode"],
+            "AUDIO");
+  EXPECT_EQ(cli({"identify", "zero.bin", "--sector-size", "2048", "--mode", "2", "--json"})
+                .json()["results"][0]["tracks"][0]["mode"],
+            "MODE2/2048");
+}
+
 TEST_F(IdentifyTest, VectorsAreToldWithTheirWarnings) {
   const Outcome run = cli({"identify", vector_path("cd/cue/good/wrong-case.cue").string()});
   EXPECT_EQ(run.exit_code, 0);

@@ -36,6 +36,16 @@ TEST_F(RenameTest, NothingHappensWhenOneNameIsTaken) {
   EXPECT_EQ(listing(folder.path()), before);
 }
 
+TEST_F(RenameTest, ANameItHasAlreadyChangesNothing) {
+  const auto before = listing(folder.path());
+  const std::string sheet = read_file(*this / moth);
+  const Outcome run = cli({"rename", moth, "Moth & Lantern"});
+  EXPECT_EQ(run.exit_code, 0);
+  EXPECT_TRUE(contains(run.out, "has this name already")) << run.out;
+  EXPECT_EQ(listing(folder.path()), before);
+  EXPECT_EQ(read_file(*this / moth), sheet);
+}
+
 TEST_F(RenameTest, APlanOnlyTells) {
   const auto before = listing(folder.path());
   const Outcome run = cli({"rename", moth, "New", "--plan"});

@@ -167,7 +167,9 @@ class SetRenamer {
           std::find_if(parts_.begin(), parts_.end(), [&](const auto& p) { return p.first == *file.path; });
       names.push_back(stem + part->second);
     }
-    plan_.sheet = RenameStep{set_, folder_ / (stem + set_.extension().string())};
+    const RenameStep sheet{set_, folder_ / (stem + set_.extension().string())};
+    if (sheet.from == sheet.to && plan_.steps.empty()) return;  // it has this name already
+    plan_.sheet = sheet;
     plan_.sheet_text = with_new_names(bytes_, *sheet_, names);
   }
 
