@@ -13,14 +13,17 @@ std::vector<Sector> sectors(SectorKind kind) {
   for (std::size_t i = 0; i < all.size(); ++i) {
     for (std::size_t k = 0; k < kUserBytes; ++k) user[k] = static_cast<std::byte>((i * 31 + k * k) >> 2);
     const std::span<const std::byte, kUserBytes> data(user);
-    if (kind == SectorKind::mode1) make_mode1(all[i], static_cast<Lba>(i), data);
-    else make_form1(all[i], static_cast<Lba>(i), kForm1Data, data);
+    if (kind == SectorKind::mode1)
+      make_mode1(all[i], static_cast<Lba>(i), data);
+    else
+      make_form1(all[i], static_cast<Lba>(i), kForm1Data, data);
   }
   return all;
 }
 
 void count(benchmark::State& state, std::size_t sectors_a_round) {
-  state.SetBytesProcessed(static_cast<std::int64_t>(state.iterations()) * static_cast<std::int64_t>(sectors_a_round * kRawBytes));
+  state.SetBytesProcessed(static_cast<std::int64_t>(state.iterations()) *
+                          static_cast<std::int64_t>(sectors_a_round * kRawBytes));
 }
 
 void verify_every_sector(benchmark::State& state) {
@@ -63,7 +66,8 @@ const bool registered = [] {
     benchmark::RegisterBenchmark(("ecc_make/" + name).c_str(), ecc_make, v);
     benchmark::RegisterBenchmark(("edc/" + name).c_str(), edc_of_sector, v);
   }
-  const ParityVariant reference{"reference", true, [](ByteView b, std::uint32_t c) { return edc_reference(b, c); }, &compute_ecc_reference, nullptr};
+  const ParityVariant reference{"reference", true, [](ByteView b, std::uint32_t c) { return edc_reference(b, c); },
+                                &compute_ecc_reference, nullptr};
   benchmark::RegisterBenchmark("ecc_make/reference", ecc_make, reference);
   benchmark::RegisterBenchmark("edc/reference", edc_of_sector, reference);
   return true;
