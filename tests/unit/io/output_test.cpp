@@ -1,8 +1,11 @@
 #include "opifex/core/io/output.hpp"
 
+#include <csignal>
+
 #include <fcntl.h>
 #include <gtest/gtest.h>
 #include <sys/file.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -104,16 +107,42 @@ TEST(Output, LongNamesGetAShortTemporaryName) {
   EXPECT_EQ(read_file(folder / name), "fits");
 }
 
-TEST(Output, AFullDriveIsADeviceError) {
-  OutputSet set(Existing::keep);
-  // /dev/full cannot be renamed to; a file in a folder that does not allow it shows the same path.
-  try {
-    set.add("/proc/opifex-test/file");
-    FAIL();
-  } catch (const Error& e) {
-    EXPECT_NE(e.details.fault, Fault::interrupted);
-    EXPECT_FALSE(e.details.file.empty());
+/// Lets files grow to `bytes` only, as a full drive would.
+class FileSizeLimit {
+ public:
+  explicit FileSizeLimit(rlim_t bytes) {
+    std::signal(SIGXFSZ, SIG_IGN);
+    ::getrlimit(RLIMIT_FSIZE, &before_);
+    const rlimit limit{bytes, before_.rlim_max};
+    ::setrlimit(RLIMIT_FSIZE, &limit);
   }
+  ~FileSizeLimit() { ::setrlimit(RLIMIT_FSIZE, &before_); }
+
+ private:
+  rlimit before_{};
+};
+
+TEST(Output, AWriteThatFailsInTheMiddleLeavesNothing) {
+  const TempFolder folder;
+  const Bytes data(4 << 20, std::byte{0x5A});
+  try {
+    const FileSizeLimit full(1 << 20);
+    OutputSet set(Existing::keep);
+    set.add(folder / "new/a.bin").write(data);
+    FAIL() << "more was written than the drive holds";
+  } catch (const Error& e) {
+    EXPECT_EQ(e.details.fault, Fault::device);
+    EXPECT_EQ(e.details.file, (folder / "new/a.bin").string());
+  }
+  EXPECT_TRUE(listing(folder.path()).empty());
+}
+
+TEST(Output, AFileIsNoFolderToWriteInto) {
+  const TempFolder folder;
+  write_file(folder / "file", "x");
+  OutputSet set(Existing::keep);
+  EXPECT_THROW(set.add(folder / "file/a.bin"), Error);
+  EXPECT_EQ(read_file(folder / "file"), "x");
 }
 
 }  // namespace
