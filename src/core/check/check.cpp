@@ -8,8 +8,7 @@
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/cd/subchannel.hpp"
-
-#include "span_hasher.hpp"
+#include "opifex/core/check/span_hasher.hpp"
 
 namespace opifex {
 namespace {

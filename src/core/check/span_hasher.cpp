@@ -1,4 +1,4 @@
-#include "span_hasher.hpp"
+#include "opifex/core/check/span_hasher.hpp"
 
 #include <algorithm>
 

@@ -2,7 +2,8 @@
 
 #include <gtest/gtest.h>
 
-#include "../../../src/core/check/span_hasher.hpp"
+#include "opifex/core/check/span_hasher.hpp"
+
 #include "testkit.hpp"
 
 namespace opifex {
