@@ -112,6 +112,15 @@ try:
     compare("EDC + P + Q of every sector, one thread / md5sum", f"{opifex} check data.cue --hashes none --threads 1 --quiet",
             "md5sum data.bin", 1 / 1.5, "data.bin")
 
+    for disc in ("data", "mixed"):
+        with open(os.path.join(folder, disc + ".toml"), "w") as drive:
+            drive.write(f'seed = 1\n[disc]\nimage = "{disc}.cue"\n')
+    compare("dump of a clean simulated disc / cp of the bin", f"{opifex} dump sim:data.toml --out dumped/ --hashes none --quiet",
+            "cp data.bin cp.bin; sync cp.bin", 1.30, "data.bin", ["dumped"], ["cp.bin"])
+    compare("the same with a quarter music, read twice / cat of the bins",
+            f"{opifex} dump sim:mixed.toml --out dumped/ --hashes none --quiet",
+            f"cat {bins} > cat.bin; sync cat.bin", 2.00, bins, ["dumped"], ["cat.bin"])
+
     kernel = subprocess.run([os.path.join(build, "bench", "parity_bench"), "--benchmark_format=json", "--benchmark_min_time=0.3"],
                             capture_output=True, text=True, check=True)
     kernels = [(b["name"], b["bytes_per_second"] / 1e6) for b in json.loads(kernel.stdout)["benchmarks"]]

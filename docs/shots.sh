@@ -41,6 +41,34 @@ shot() {
 magick_png() { convert-im6.q16 xwd:- -strip -colors 64 png:-; }
 
 shot identify "opifex identify 'Moth & Lantern.cue'" "opifex identify 'Kestrel Circuit (Disc 2).bin'"
+shot dump "opifex dump sim:scratched.toml --out shelf/ --hashes sha1"
+shot rescue "opifex rescue dumps/first.cue dumps/second.cue --out dumps/whole.cue --sha1"
+# The figures of a longer disc with a scratch across it.
+cat > long.toml <<'TOML'
+seed = 3
+[disc]
+[[disc.sessions]]
+[[disc.sessions.tracks]]
+number = 1
+sectors = 60000
+[[disc.sessions.tracks]]
+number = 2
+mode = "AUDIO"
+sectors = 18000
+pregap = 150
+[[disc.sessions.tracks]]
+number = 3
+mode = "AUDIO"
+sectors = 21000
+TOML
+for turn in 0 1 2 3 4 5 6 7; do
+  at=$((30000 + turn * 6100))
+  printf '[[defects]]\nkind = "weak"\nlba = [%d, %d]\np = 0.2\n' "$at" $((at + 90)) >> long.toml
+  printf '[[defects]]\nkind = "slow"\nlba = [%d, %d]\nms = 15\n' $((at - 400)) $((at + 400)) >> long.toml
+done
+printf '[[defects]]\nkind = "unreadable"\nlba = [54440, 54470]\n' >> long.toml
+opifex dump sim:long.toml --out long/x.cue --report figures --hashes none --quiet > /dev/null || true
+for figure in sector-map reading-speed readings; do cp figures/$figure.png "$shots/$figure.png"; done
 shot check "opifex check 'Moth & Lantern.cue'"
 shot repair "opifex check 'scratched/Kestrel Circuit (Disc 1).cue' --hashes sha1" \
   "opifex check 'scratched/Kestrel Circuit (Disc 1).cue' --hashes sha1 --repair --out again/"

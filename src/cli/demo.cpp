@@ -46,6 +46,18 @@ void scratch(const fs::path& file) {
 const std::vector<Step> kSteps = {
     {"What is in the box?", {"identify", "Moth & Lantern.cue"}, kDone},
     {"A bin without a sheet: its contents tell what it is.", {"identify", "Kestrel Circuit (Disc 2).bin"}, kDone},
+    {"A disc in a drive (here a simulated one, with a scratch). First: what is it, and where would it go?",
+     {"dump", "sim:scratched.toml", "--out", "dumps/first.cue", "--plan"},
+     kDone},
+    {"Then it is read. Damaged spots are tried again, slower each round; what stays lost is listed.",
+     {"dump", "sim:scratched.toml", "--out", "dumps/first.cue", "--hashes", "sha1"},
+     kBadNews},
+    {"Another copy of the same disc, scratched elsewhere.",
+     {"dump", "sim:worn.toml", "--out", "dumps/second.cue", "--hashes", "sha1"},
+     kBadNews},
+    {"Together they are whole: every sector is taken where its checksum proves it.",
+     {"rescue", "dumps/first.cue", "dumps/second.cue", "--out", "dumps/joined.cue", "--sha1"},
+     kDone},
     {"Is the dump good? Every sector is verified, all hashes are taken, in one pass.",
      {"check", "Moth & Lantern.cue"},
      kDone},
@@ -75,6 +87,20 @@ void make_scratched_copy() {
   scratch("scratched/Kestrel Circuit (Disc 1).bin");
 }
 
+/// Two copies of Moth & Lantern in drives that do not exist.
+void describe_drives(Existing existing) {
+  const auto drive = [&](const char* name, const char* defects) {
+    write_whole_file(name, std::string("seed = 7\n[disc]\nimage = \"Moth & Lantern.cue\"\n") + defects, existing);
+  };
+  drive("scratched.toml",
+        "# A ring that cannot be read, music that reads differently each time, and sectors that only need patience.\n"
+        "[[defects]]\nkind = \"unreadable\"\nlba = [120, 139]\n"
+        "[[defects]]\nkind = \"c2\"\nlba = [980, 989]\nbytes = 60\n"
+        "[[defects]]\nkind = \"weak\"\nlba = [200, 215]\np = 0.3\n");
+  drive("worn.toml",
+        "[[defects]]\nkind = \"unreadable\"\nlba = [40, 59]\n[[defects]]\nkind = \"unreadable\"\nlba = [700, 712]\n");
+}
+
 void run(Session& session) {
   const auto words = session.list("words");
   if (words.size() > 1)
@@ -90,6 +116,7 @@ void run(Session& session) {
   demo::build_workshop(folder, again ? Existing::replace : Existing::keep);
   fs::current_path(folder);
   make_scratched_copy();
+  describe_drives(again ? Existing::replace : Existing::keep);
   const bool quiet = session.flag("json");
   if (!quiet)
     std::cout << fmt::format("The workshop of the Lantern Street Arcade Museum is in {}\n", printable(folder.string()));

@@ -127,6 +127,7 @@ bool same_bytes(const CheckResult& result) {
 std::string platform_name(const std::string& id) {
   if (id == "ps1") return "PS1";
   if (id == "ps2") return "PS2";
+  if (id == "ps3") return "PS3";
   if (id == "audio-cd") return "audio CD";
   if (id == "iso9660") return "data disc (ISO 9660), no known console";
   return id.empty() ? "unknown" : id;

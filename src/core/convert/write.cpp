@@ -81,9 +81,10 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
   std::vector<std::filesystem::path> targets;
   std::uint64_t total = 0;
   for (const PlannedOutput& o : plan.outputs) {
-    planned.push_back({o.path, o.size_bytes});
+    const bool there = job.finished.contains(o.path);
+    planned.push_back({o.path, there ? 0 : o.size_bytes});
     targets.push_back(o.path);
-    total += o.size_bytes;
+    total += there ? 0 : o.size_bytes;
   }
   refuse_existing(targets, input_paths(image), job.existing);
   check_fits(planned, job.target);
@@ -92,6 +93,11 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
   OutputSet set(job.existing);
   std::vector<WrittenFile> written;
   for (const PlannedOutput& o : plan.outputs) {
+    if (const auto finished = job.finished.find(o.path); finished != job.finished.end()) {
+      set.adopt(o.path, finished->second);
+      written.push_back({o.path, o.size_bytes, ""});
+      continue;
+    }
     OutputFile& file = set.add(o.path);
     written.push_back({o.path, o.size_bytes, write_one(image, o, file, job.hash_outputs, work)});
   }

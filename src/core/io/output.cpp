@@ -70,9 +70,18 @@ void sync_folder(const std::filesystem::path& folder) {
 OutputFile::OutputFile(std::filesystem::path target)
     : target_(std::move(target)), temporary_(temporary_for(target_)), fd_(create_locked(temporary_)) {}
 
+OutputFile::OutputFile(std::filesystem::path target, std::filesystem::path finished)
+    : target_(std::move(target)), temporary_(std::move(finished)), adopted_(true) {
+  fd_ = ::open(temporary_.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW);
+  struct stat facts {};
+  if (fd_ < 0 || ::fstat(fd_, &facts) != 0)
+    throw_system_error("cannot open the finished file", temporary_.string(), errno);
+  size_ = started_ = static_cast<std::uint64_t>(facts.st_size);
+}
+
 OutputFile::~OutputFile() {
   if (fd_ >= 0) ::close(fd_);
-  if (!placed_) ::unlink(temporary_.c_str());
+  if (!placed_ && !adopted_) ::unlink(temporary_.c_str());
 }
 
 void OutputFile::write(ByteView data) {
@@ -126,6 +135,13 @@ void OutputFile::put_in_place(Existing existing) {
   ::close(std::exchange(fd_, -1));
 }
 
+void OutputFile::take_back() {
+  if (adopted_)
+    ::rename(target_.c_str(), temporary_.c_str());
+  else
+    ::unlink(target_.c_str());
+}
+
 OutputSet::~OutputSet() {
   files_.clear();
   if (committed_) return;
@@ -150,6 +166,12 @@ OutputFile& OutputSet::add(const std::filesystem::path& target) {
   return *files_.back();
 }
 
+OutputFile& OutputSet::adopt(const std::filesystem::path& target, const std::filesystem::path& finished) {
+  refuse_existing({target}, {}, existing_);
+  files_.push_back(std::make_unique<OutputFile>(target, finished));
+  return *files_.back();
+}
+
 void OutputSet::commit() {
   for (const auto& file : files_) file->sync();
   std::size_t placed = 0;
@@ -157,7 +179,7 @@ void OutputSet::commit() {
     for (; placed < files_.size(); ++placed) files_[placed]->put_in_place(existing_);
   } catch (const Error&) {
     if (existing_ == Existing::keep)
-      for (std::size_t i = 0; i < placed; ++i) ::unlink(files_[i]->target().c_str());
+      for (std::size_t i = 0; i < placed; ++i) files_[i]->take_back();
     throw;
   }
   committed_ = true;

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <map>
 #include <set>
 #include <string>
 #include <vector>
@@ -56,6 +57,8 @@ struct WriteJob {
   Existing existing = Existing::keep;
   bool hash_outputs = false;
   TargetFacts target = {};
+  /// Outputs that are written already, by target: their file only gets its name.
+  std::map<std::filesystem::path, std::filesystem::path> finished = {};
 };
 /// Carries a plan out: checks room and existing files, streams, syncs, puts in place. On any Error, or when stopped, no
 /// file stands under a final name.

@@ -23,6 +23,9 @@ enum class Existing { keep, replace };
 class OutputFile final : public ByteSink {
  public:
   explicit OutputFile(std::filesystem::path target);
+  /// Takes over a finished file of the same folder: it is put in place under its new name. If it is not, it stays as it
+  /// was.
+  OutputFile(std::filesystem::path target, std::filesystem::path finished);
   OutputFile(const OutputFile&) = delete;
   OutputFile& operator=(const OutputFile&) = delete;
   ~OutputFile() override;
@@ -36,12 +39,14 @@ class OutputFile final : public ByteSink {
   void write_data(ByteView data);
   void sync();
   void put_in_place(Existing existing);
+  void take_back();
 
   std::filesystem::path target_, temporary_;
   int fd_ = -1;
   std::uint64_t size_ = 0;     // bytes written or skipped so far
   std::uint64_t started_ = 0;  // bytes whose writing to the disk has been started
   bool placed_ = false;
+  bool adopted_ = false;  // was there before us: never removed
 };
 
 /// The files of one job. All are synced, then renamed in the order they were added (data first, index last); if one
@@ -55,6 +60,8 @@ class OutputSet {
 
   /// Creates missing folders. Error (needs_word) if the target exists and may not be replaced.
   OutputFile& add(const std::filesystem::path& target);
+  /// A file that is written already: only its name changes. It must lie on the same drive.
+  OutputFile& adopt(const std::filesystem::path& target, const std::filesystem::path& finished);
   void commit();
 
  private:

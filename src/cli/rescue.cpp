@@ -1,0 +1,104 @@
+#include "opifex/core/check/rescue.hpp"
+
+#include <chrono>
+
+#include <fmt/format.h>
+
+#include "opifex/report/dump.hpp"
+#include "opifex/report/text.hpp"
+
+#include "command.hpp"
+
+namespace opifex::cli {
+namespace {
+
+namespace fs = std::filesystem;
+
+void declare(po::options_description& options) {
+  options.add_options()("to", po::value<std::string>()->value_name("FORMAT"),
+                        "format to write (default: that of the first dump)")(
+      "record", po::bool_switch(), "write a record of the rescue beside it, as text and as JSON");
+  declare_write_options(options);
+  declare_read_options(options);
+}
+
+const Format& target_format(const Session& session, const Image& image) {
+  std::string id = session.text("to");
+  if (id.empty()) id = image.format->plan_write && image.format->id != "bin" ? image.format->id : "cue";
+  const Format* format = find_format(id);
+  if (!format || !format->plan_write) unknown_word("format to write", id, {"cue", "cue-tracks", "iso", "vcd", "bin"});
+  return *format;
+}
+
+void run(Session& session) {
+  const auto start = std::chrono::steady_clock::now();
+  if (session.text("out").empty())
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "rescue needs --out PATH for the joined image",
+                 .hint = "add --out"});
+  const auto words = session.list("words");
+  std::vector<RescueInput> inputs;
+  for (const std::string& word : words) {
+    Image image = open_image(word, open_options(session));
+    auto map = find_sector_map(image);
+    inputs.push_back({std::move(image), std::move(map)});
+  }
+  const Image first = inputs.front().image;
+  const Format& target = target_format(session, first);
+  const fs::path out = leading_output(first, target, session.text("out"));
+  const RescueResult rescued = plan_rescue(std::move(inputs), session.work());
+
+  std::set<std::string> accepted;
+  for (const std::string& kind : comma_list(session.text("accept"))) accepted.insert(kind);
+  const ConvertRequest request{&target, out, {}, accepted};
+  Conversion conversion = plan_conversion(rescued.image, request, session.work());
+  conversion.warnings.insert(conversion.warnings.begin(), rescued.warnings.begin(), rescued.warnings.end());
+  refuse_losses(conversion, rescued.image, target);
+  const WriteJob job = write_job(session, out.parent_path());
+  report::JobResult done;
+  done.planned_only = session.flag("plan");
+  std::string text;
+  if (done.planned_only) {
+    for (const PlannedOutput& o : conversion.plan.outputs) done.outputs.push_back({o.path, o.size_bytes, ""});
+    text = report::plan_text(rescued.image, target, conversion, job.target);
+  } else {
+    done.outputs = write_outputs(rescued.image, conversion.plan, job, session.work());
+    text = report::job_text(conversion, done);
+  }
+  done.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  report::Json json = report::job_json(rescued.image, conversion, done);
+  report::add_rescue(json, rescued, words);
+  text += report::rescue_text(rescued, words);
+  session.result(json, text);
+  const bool unsure = rescued.count(RescueHow::unsure) + rescued.count(RescueHow::conflict) > 0;
+  if (!rescued.complete() || unsure) session.bad_news();
+  if (done.planned_only) return;
+  const std::string base = fs::path(out).replace_extension().string();
+  if (!rescued.complete() || unsure) {
+    SectorMapFile map{{}, rescued.map, {}};
+    write_whole_file(base + ".opifex-map", print(map), Existing::replace);
+  }
+  if (!session.flag("record")) return;
+  write_whole_file(base + ".rescue.txt", text, Existing::replace);
+  write_whole_file(base + ".rescue.json", report::dump(report::record("rescue", json)), Existing::replace);
+}
+
+}  // namespace
+
+extern const Command kRescue = {
+    "rescue",
+    "DUMP DUMP... --out PATH",
+    "makes one good image of several imperfect dumps of the same disc",
+    "Dumps of several copies will do, if they are of one pressing. A data sector is taken where its checksums prove "
+    "it,\n"
+    "mended by its own error correction, or put together from all dumps until its checksum fits; music by agreement. "
+    "The\n"
+    "map of damaged sectors that opifex dump left beside an image is used. Nothing is written over a dump.",
+    "  opifex rescue first/game.cue second/game.cue --out joined/\n"
+    "  opifex rescue a.iso b.iso c.iso --out game.iso --record\n",
+    &declare,
+    -1,
+    &run};
+
+}  // namespace opifex::cli

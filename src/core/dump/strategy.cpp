@@ -1,0 +1,349 @@
+// The first pass over data and blocks, and the holes it left.
+#include "opifex/core/dump/strategy.hpp"
+
+#include <algorithm>
+#include <array>
+#include <chrono>
+
+#include "opifex/core/base/flow.hpp"
+
+namespace opifex::dump {
+
+using cd::Lba;
+
+namespace {
+
+constexpr unsigned kJumpAfter = 8;                   // failures in a row
+constexpr Lba kFirstJump = 64, kLongestJump = 4096;  // sectors left for later
+
+std::uint64_t now_ms() {
+  return static_cast<std::uint64_t>(
+      std::chrono::duration_cast<std::chrono::milliseconds>(std::chrono::steady_clock::now().time_since_epoch())
+          .count());
+}
+
+}  // namespace
+
+Soundness soundness(const Region& region, Lba lba, cd::SectorView s) {
+  const bool data = lba >= region.index1 || cd::has_sync(s);
+  const cd::SectorReport report = cd::examine(s, {lba, data});
+  if (report.bad()) return Soundness::bad;
+  // No checksum of Mode 2 covers the header; its block indicator is set in link blocks only. A sector without a form
+  // has no checksum at all: among others that have, it is one whose subheader was damaged.
+  const bool formless = report.kind == cd::SectorKind::mode2_formless;
+  return report.block_indicator == 0 && !formless ? Soundness::proved : Soundness::odd;
+}
+
+Strategy::Strategy(SectorReader& reader, DumpStore& store, SectorMap& map, StrategyOptions options,
+                   std::function<void()> save, Work& work)
+    : reader_(reader),
+      store_(store),
+      map_(map),
+      options_(std::move(options)),
+      save_(std::move(save)),
+      work_(work),
+      saved_at_ms_(now_ms()) {}
+
+const Region* Strategy::region_of(Lba lba) const {
+  for (const Region& r : store_.regions())
+    if (lba >= r.first && lba < r.end) return &r;
+  return nullptr;
+}
+
+/// What is still to be read, cut at the borders of the regions.
+std::vector<Region> Strategy::untried() const {
+  std::vector<Region> todo;
+  for (const StateRange& range : map_.ranges()) {
+    if (range.state != SectorState::untried) continue;
+    for (const Region& r : store_.regions()) {
+      Region part = r;
+      part.first = std::max(r.first, range.first);
+      part.end = std::min(r.end, range.end);
+      if (part.first < part.end) todo.push_back(part);
+    }
+  }
+  return todo;
+}
+
+void Strategy::maybe_save() {
+  if (now_ms() - saved_at_ms_ < options_.save_every_ms) return;
+  save_();
+  saved_at_ms_ = now_ms();
+}
+
+void Strategy::note_speed(Lba lba, std::uint64_t bytes) {
+  constexpr std::size_t kMostSamples = 1000;
+  sampled_bytes_ += bytes;
+  const std::uint64_t now = reader_.clock_ms(), passed = now - sampled_ms_;
+  constexpr std::uint64_t kShortest = 500;  // of drive time: shorter spans are dominated by single commands
+  if (passed < kShortest) return;
+  stats_.speeds.push_back({lba, static_cast<double>(sampled_bytes_) / static_cast<double>(passed)});
+  sampled_ms_ = now;
+  sampled_bytes_ = 0;
+  if (stats_.speeds.size() <= kMostSamples) return;
+  for (std::size_t i = 0; i + 1 < stats_.speeds.size(); i += 2)
+    stats_.speeds[i / 2] = {stats_.speeds[i].lba, (stats_.speeds[i].kbs + stats_.speeds[i + 1].kbs) / 2};
+  stats_.speeds.resize(stats_.speeds.size() / 2);
+}
+
+ReadResult Strategy::read(const Region& region, Lba lba, std::uint32_t count, std::span<std::byte> out,
+                          Extras* extras) {
+  work_.progress.check_stop();
+  const ReadResult r = reader_.read(region, lba, count, out, extras);
+  sectors_read_ += r.delivered;
+  if (r.trouble == Trouble::timeout) {
+    ++stats_.hangs;
+    if (!reader_.recover())
+      throw Error({.fault = Fault::device,
+                   .code = "drive_gone",
+                   .what = fmt::format("the drive hangs at sector {} and does not come back",
+                                       lba + static_cast<Lba>(r.delivered)),
+                   .hint = "switch it off and on, and run the command again: the dump goes on where it stopped"});
+  }
+  return r;
+}
+
+/// What became of the sectors of one block on their way from the drive to the store.
+struct Strategy::Batch {
+  Lba first = 0;
+  std::vector<SectorState> states;
+  Bytes subchannel;
+};
+
+/// Fills blocks from the drive: whole runs while all goes well, sector by sector where it does not.
+class Strategy::FirstPass {
+ public:
+  FirstPass(Strategy& strategy, const Region& todo) : s_(strategy), todo_(todo), at_(todo.first) {}
+
+  bool fill(std::uint32_t most, Batch& batch, Bytes& data) {
+    if (at_ >= todo_.end || s_.stats_.ended_at) return false;
+    const std::size_t size = s_.reader_.sector_bytes();
+    batch.first = at_;
+    batch.states.clear();
+    batch.subchannel.clear();
+    most = std::min(most, static_cast<std::uint32_t>(todo_.end - at_));
+    data.resize(most * size);
+    Extras extras;
+    while (batch.states.size() < most) {
+      const auto n = static_cast<std::uint32_t>(batch.states.size());
+      const std::uint32_t wanted = careful_ == 0 ? most - n : careful_step(most - n);
+      const auto target = std::span(data).subspan(n * size, wanted * size);
+      const ReadResult r = s_.read(todo_, at_, wanted, target, &extras);
+      batch.subchannel.insert(batch.subchannel.end(), extras.subchannel.begin(), extras.subchannel.end());
+      if (r.delivered > 0) delivered(batch, r.delivered);
+      s_.note_speed(at_, r.delivered * size);
+      if (r.trouble == Trouble::none) continue;
+      const bool single = careful_ > 0 && wanted == 1;
+      if (!single) {
+        be_careful();
+        continue;
+      }
+      if (r.delivered > 0) continue;
+      if (r.trouble == Trouble::out_of_range) {
+        s_.stats_.ended_at = at_;
+        break;
+      }
+      if (!failed(batch, r.trouble)) break;
+    }
+    data.resize(batch.states.size() * size);
+    return !batch.states.empty();
+  }
+
+ private:
+  /// One ECC unit first, then its sectors.
+  std::uint32_t careful_step(std::uint32_t left) {
+    const std::uint32_t unit = s_.reader_.unit();
+    if (unit == 1 || unit_failed_) return 1;
+    const std::uint32_t to_border = unit - static_cast<std::uint32_t>(at_) % unit;
+    return std::min(left, to_border);
+  }
+  void be_careful() {
+    unit_failed_ = careful_ > 0;  // not even the unit alone
+    careful_ = std::max(careful_, std::min(s_.reader_.chunk(), kCarefulMost));
+  }
+  void delivered(Batch& batch, std::uint32_t n) {
+    batch.states.insert(batch.states.end(), n, SectorState::good);
+    at_ += static_cast<Lba>(n);
+    in_a_row_ = 0;
+    jump_ = kFirstJump;
+    if (careful_ > 0) step(n);
+  }
+  void step(std::uint32_t n) {
+    careful_ -= std::min(careful_, n);
+    if (careful_ == 0 || static_cast<std::uint32_t>(at_) % s_.reader_.unit() == 0) unit_failed_ = false;
+  }
+  /// False if the pass jumps ahead: the block ends here.
+  bool failed(Batch& batch, Trouble trouble) {
+    const bool hang = trouble == Trouble::timeout;
+    batch.states.push_back(hang ? SectorState::hang : SectorState::unreadable);
+    ++at_;
+    step(1);
+    if (++in_a_row_ < kJumpAfter && !hang) return true;
+    at_ = std::min(todo_.end, at_ + jump_);
+    jump_ = std::min(2 * jump_, kLongestJump);
+    in_a_row_ = 0;
+    careful_ = 0;
+    unit_failed_ = false;
+    return false;
+  }
+
+  static constexpr std::uint32_t kCarefulMost = 64;
+  Strategy& s_;
+  const Region& todo_;
+  Lba at_;
+  std::uint32_t careful_ = 0;  // sectors still to be read singly
+  bool unit_failed_ = false;
+  unsigned in_a_row_ = 0;
+  Lba jump_ = kFirstJump;
+};
+
+void Strategy::first_pass(const Region& todo) {
+  if (todo.kind == RegionKind::audio) return audio_pass(todo);
+  const std::size_t size = reader_.sector_bytes();
+  const auto most = static_cast<std::uint32_t>(kFlowBlockBytes / size);
+  FirstPass pass(*this, todo);
+  std::array<Batch, 2 * kBlocksInFlight> batches;  // a place is free again long before its turn comes
+  const auto batch_of = [&](const FlowBlock& block) -> Batch& { return batches[block.index % batches.size()]; };
+  Flow flow;
+  flow.next = [&](FlowBlock& block) { return pass.fill(most, batch_of(block), block.data); };
+  flow.work = [&](FlowBlock& block) {
+    Batch& batch = batch_of(block);
+    if (options_.transform) options_.transform(batch.first, block.data);
+    if (todo.kind != RegionKind::data) return;
+    std::vector<std::size_t> odd;
+    for (std::size_t i = 0; i < batch.states.size(); ++i) {
+      if (batch.states[i] != SectorState::good) continue;
+      const auto sector = cd::SectorView(ByteView(block.data).subspan(i * size, size));
+      const Soundness sound = soundness(todo, batch.first + static_cast<Lba>(i), sector);
+      if (sound == Soundness::bad) batch.states[i] = SectorState::bad_edc;
+      if (sound == Soundness::odd) odd.push_back(i);
+    }
+    // Where most are so, the disc is made so.
+    if (odd.size() * 2 < batch.states.size())
+      for (const std::size_t i : odd) batch.states[i] = SectorState::bad_edc;
+  };
+  flow.consume.emplace_back([&](const FlowBlock& block) {
+    const Batch& batch = batch_of(block);
+    for (std::size_t i = 0; i < batch.states.size();) {
+      std::size_t n = 1;
+      while (i + n < batch.states.size() && batch.states[i + n] == batch.states[i]) ++n;
+      const Lba lba = batch.first + static_cast<Lba>(i), end = lba + static_cast<Lba>(n);
+      map_.set(lba, end, batch.states[i]);
+      const bool there = batch.states[i] == SectorState::good || batch.states[i] == SectorState::bad_edc;
+      if (there) store_.write(lba, ByteView(block.data).subspan(i * size, n * size));
+      if (batch.states[i] != SectorState::good)
+        for (Lba b = lba; b < end; ++b) {
+          bad_[b].tries = 1;
+          if (batch.states[i] == SectorState::hang) bad_[b].hangs = 1;
+          if (batch.states[i] != SectorState::bad_edc) continue;
+          Reading reading;
+          const auto sector = ByteView(block.data).subspan((i + static_cast<std::size_t>(b - lba)) * size, size);
+          std::copy(sector.begin(), sector.end(), reading.bytes.begin());
+          keep(b, reading);
+        }
+      i += n;
+    }
+    // Only what was delivered has a subchannel; with holes in between it is read again with the holes.
+    if (batch.subchannel.size() == batch.states.size() * cd::kSubchannelBytes)
+      store_.write_subchannel(batch.first, batch.subchannel);
+    work_.progress.done_bytes += block.data.size();
+    maybe_save();
+  });
+  run_flow(flow, work_);
+}
+
+void Strategy::keep(Lba lba, const Reading& reading) {
+  constexpr std::size_t kMostOfOne = 16, kMostOfAll = 4096;
+  Bad& bad = bad_[lba];
+  const bool known =
+      std::any_of(bad.readings.begin(), bad.readings.end(), [&](const Reading& r) { return r.bytes == reading.bytes; });
+  // Equal readings count as agreement in audio only.
+  const Region* region = region_of(lba);
+  if ((known && region && region->kind != RegionKind::audio) || bad.readings.size() >= kMostOfOne ||
+      kept_ >= kMostOfAll)
+    return;
+  bad.readings.push_back(reading);
+  ++kept_;
+}
+
+/// One reading of one sector, stored if it is good. True if it was delivered.
+bool Strategy::try_single(const Region& region, Lba lba) {
+  Bytes sector(reader_.sector_bytes());
+  Extras extras;
+  const ReadResult r = read(region, lba, 1, sector, &extras);
+  ++bad_[lba].tries;
+  bad_[lba].stamp = sectors_read_;
+  if (r.delivered == 0) {
+    if (r.trouble == Trouble::out_of_range && lba + 1 >= region.end) stats_.ended_at = lba;
+    map_.set(lba, lba + 1, r.trouble == Trouble::timeout ? SectorState::hang : SectorState::unreadable);
+    if (r.trouble == Trouble::timeout) ++bad_[lba].hangs;
+    return false;
+  }
+  if (options_.transform) options_.transform(lba, sector);
+  store_.write_subchannel(lba, extras.subchannel);
+  const bool unsure =
+      region.kind == RegionKind::audio ||
+      (region.kind == RegionKind::data && soundness(region, lba, cd::SectorView(sector)) != Soundness::proved);
+  if (!unsure) {
+    accept(region, lba, sector, SectorState::good);
+    bad_.erase(lba);
+    return true;
+  }
+  Reading reading;
+  std::copy(sector.begin(), sector.end(), reading.bytes.begin());
+  keep(lba, reading);
+  store_.write(lba, sector);
+  map_.set(lba, lba + 1, region.kind == RegionKind::audio ? SectorState::audio_unsure : SectorState::bad_edc);
+  return true;
+}
+
+/// From both ends inwards, until each end resists; then what is left, once.
+void Strategy::hole(const Region& todo) {
+  Lba first = todo.first, end = todo.end;
+  for (unsigned failures = 0; first < end && failures < kJumpAfter && !given_up(); ++first) {
+    failures = try_single(todo, first) ? 0 : failures + 1;
+    maybe_save();
+  }
+  for (unsigned failures = 0; first < end && failures < kJumpAfter && !given_up(); --end) {
+    failures = try_single(todo, end - 1) ? 0 : failures + 1;
+    maybe_save();
+  }
+  for (; first < end && !given_up() && !stats_.ended_at; ++first) {
+    try_single(todo, first);
+    maybe_save();
+  }
+}
+
+bool Strategy::given_up() const {
+  return retries_from_ms_ != 0 && reader_.clock_ms() - retries_from_ms_ >= options_.give_up_after_ms;
+}
+
+void Strategy::accept(const Region&, Lba lba, ByteView sector, SectorState state) {
+  store_.write(lba, sector);
+  map_.set(lba, lba + 1, state);
+  suspects_.erase(lba);
+}
+
+void Strategy::run() {
+  const std::uint64_t start = reader_.clock_ms();
+  sampled_ms_ = start;
+  // What an earlier run left behind comes back as work.
+  for (const StateRange& range : map_.ranges())
+    if (range.state != SectorState::untried && range.state != SectorState::outside && !is_settled(range.state))
+      for (Lba lba = range.first; lba < range.end; ++lba) bad_[lba].tries = 1;
+  reader_.set_slowness(0);
+  for (const Region& todo : untried()) {
+    first_pass(todo);
+    if (stats_.ended_at) break;
+  }
+  if (stats_.ended_at) bad_.erase(bad_.lower_bound(*stats_.ended_at), bad_.end());
+  retries_from_ms_ = std::max<std::uint64_t>(1, reader_.clock_ms());
+  for (const Region& todo : untried())
+    if (!stats_.ended_at) hole(todo);
+  for (unsigned round = 0; round < options_.passes && !bad_.empty() && !given_up(); ++round) retry_round(round);
+  finish_bad();
+  save_();
+  stats_.drive_ms = reader_.clock_ms() - start;
+}
+
+}  // namespace opifex::dump

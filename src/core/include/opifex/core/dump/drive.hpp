@@ -1,0 +1,95 @@
+/// An optical drive by its commands (MMC-6, SPC-4): typed requests, replies read with bounds, the waiting and repeating
+/// that every command may need.
+#pragma once
+
+#include <functional>
+#include <optional>
+#include <string>
+
+#include "opifex/core/cd/address.hpp"
+#include "opifex/core/dump/sense.hpp"
+
+namespace opifex::dump {
+
+struct DriveFacts {
+  std::string vendor = {}, product = {}, revision = {};
+  unsigned buffer_kib = 0;       ///< 0: not told
+  unsigned top_speed_kbs = 0;    ///< kB/s of 1000 bytes; 0: not told
+  bool accurate_stream = false;  ///< audio does not jitter after a seek
+  bool told = false;             ///< mode page 2A was answered
+  std::string name() const;
+};
+
+/// What became of a command. Troubles that end a dump are thrown as Errors.
+struct Outcome {
+  Trouble trouble = Trouble::none;
+  std::optional<std::uint32_t> failed_lba = {};
+  std::size_t bytes = 0;  ///< of the buffer, that count
+  std::string text = {};  ///< of the trouble, for messages
+  bool ok() const { return trouble == Trouble::none; }
+};
+
+/// Expected sector type and parts of READ CD (MMC-6, 6.21): all fields of a sector, and what goes with it.
+struct CdParts {
+  bool c2 = false;          ///< 294 bytes of pointers behind the sector
+  bool subchannel = false;  ///< 96 bytes P to W, interleaved, behind that
+  std::size_t bytes() const;
+};
+inline constexpr std::size_t kC2Bytes = 294;
+
+/// kB/s of 1x.
+inline constexpr unsigned kCdSpeed = 176, kDvdSpeed = 1385, kBdSpeed = 4496;
+
+class Drive {
+ public:
+  explicit Drive(DriveTransport& transport) : transport_(transport) {}
+
+  /// INQUIRY, and waits until a disc is ready. Error: not an optical drive, no_medium, not_ready.
+  void make_ready();
+  /// True once a disc is in the drive, without waiting for it.
+  bool has_medium();
+  const DriveFacts& facts() const { return facts_; }
+
+  /// Called when the drive says that the disc may have been changed; throws if it is another one.
+  void on_change(std::function<void()> check) { check_medium_ = std::move(check); }
+
+  std::optional<Bytes> configuration();
+  std::optional<Bytes> toc(int format, int first);  ///< READ TOC, times as MSF for format 2
+  std::optional<Bytes> disc_information();
+  std::optional<Bytes> dvd_structure(int media, int layer, int format);
+  std::optional<std::string> catalogue();      ///< 13 digits
+  std::optional<std::string> isrc(int track);  ///< 12 characters
+  struct Capacity {
+    std::uint64_t blocks;
+    std::uint32_t block_bytes;
+  };
+  std::optional<Capacity> capacity();
+
+  /// Sectors as on the disc. Ends at the first that fails.
+  Outcome read_cd(cd::Lba lba, std::uint32_t count, CdParts parts, std::span<std::byte> out);
+  /// 2048-byte blocks, past the drive's buffer if `force_unit_access` and the drive obeys.
+  Outcome read_blocks(std::uint32_t lba, std::uint32_t count, std::span<std::byte> out, bool force_unit_access);
+
+  void set_speed(unsigned kbs);  ///< the drive takes the nearest step below; 0: its fastest
+  void lock_tray(bool locked);
+  void eject();
+  /// After a command that did not end: waits until the drive answers, at most 90 s. False if it does not.
+  bool recover();
+
+  DriveTransport& transport() { return transport_; }
+
+ private:
+  Outcome run(ByteView cdb, DataDirection direction, std::span<std::byte> buffer, std::uint32_t timeout_ms);
+  bool settle(const CommandReply& reply, Trouble trouble, struct Patience& patience);
+  std::optional<Bytes> query(ByteView cdb, std::size_t room);
+  void read_facts();
+  [[noreturn]] void stop(const char* code, std::string what, const CommandReply& reply, std::string hint) const;
+
+  DriveTransport& transport_;
+  DriveFacts facts_;
+  std::function<void()> check_medium_;
+  bool checking_ = false;
+  std::optional<unsigned> speed_;
+};
+
+}  // namespace opifex::dump

@@ -1,0 +1,161 @@
+/// Sectors of a medium, however they are reached: READ CD, READ(10), or plain reads of a device or file. What the dump
+/// strategy works with; cartridge readers fit in here too.
+#pragma once
+
+#include <filesystem>
+#include <memory>
+#include <optional>
+#include <vector>
+
+#include "opifex/core/cd/examine.hpp"
+#include "opifex/core/dump/drive.hpp"
+
+namespace opifex::dump {
+
+enum class RegionKind { data, audio, blocks };
+
+/// Sectors of one kind that follow each other.
+struct Region {
+  cd::Lba first = 0, end = 0;
+  RegionKind kind = RegionKind::blocks;
+  int track = 0;
+  cd::Lba index1 = 0;  ///< data tracks: before it other sectors may lie
+};
+
+/// What goes with the sectors, as far as it is asked for.
+struct Extras {
+  bool want_flags = false;                             ///< C2, if the drive has it
+  bool flags_known = false;                            ///< it had
+  std::vector<std::vector<cd::Erasure>> flagged = {};  ///< a list a sector
+  Bytes subchannel = {};                               ///< 96 bytes a sector, interleaved, if the reader keeps it
+  ByteView before = {};      ///< the 3 audio sectors before the first, if known: the stream is joined to them
+  bool misplaced = false;    ///< the stream could not be joined
+  bool flag_gaps = false;    ///< flag silence that only stands where the drive could not reach
+  bool past_buffer = false;  ///< ask the drive to read from the disc itself
+};
+
+struct ReadResult {
+  std::uint32_t delivered = 0;  ///< sectors from the first on that count
+  Trouble trouble = Trouble::none;
+};
+
+class SectorReader {
+ public:
+  virtual ~SectorReader() = default;
+  virtual std::size_t sector_bytes() const = 0;
+  /// Sectors one command reads; sectors that fail together (1 on a CD, 16 on a DVD).
+  virtual std::uint32_t chunk() const = 0;
+  virtual std::uint32_t unit() const { return 1; }
+  /// Reads in order and stops at the first trouble. `out` holds `count` sectors.
+  virtual ReadResult read(const Region& region, cd::Lba lba, std::uint32_t count, std::span<std::byte> out,
+                          Extras* extras) = 0;
+  /// 0: as fast as useful; each step slower, to the last.
+  virtual void set_slowness(unsigned) {}
+  virtual unsigned slowest() const { return 0; }
+  /// Makes sure that the next reading of `lba` comes from the medium. `known_good`: a stretch to read instead.
+  virtual void defeat_cache(const Region& known_good, cd::Lba lba) = 0;
+  virtual std::uint64_t buffer_bytes() const { return 0; }
+  /// True if audio may come shifted after a seek: then only `Extras::before` tells where it belongs.
+  virtual bool jitters() const { return false; }
+  /// After a time-out. False if the drive is lost.
+  virtual bool recover() { return true; }
+  virtual std::uint64_t clock_ms() const = 0;
+};
+
+struct CdReadOptions {
+  int offset = 0;           ///< samples: the true sample i is sample i + offset of what is read
+  bool subchannel = false;  ///< keep the 96 bytes of every sector
+  unsigned top_kbs = 0;     ///< 0: 24x for data, 8x for audio
+};
+
+/// `audio` lists the disc's audio regions: an offset may reach from one into the next, never into data.
+class CdReader final : public SectorReader {
+ public:
+  CdReader(Drive& drive, CdReadOptions options, std::vector<Region> audio, cd::Lba disc_end);
+  std::size_t sector_bytes() const override { return cd::kRawBytes; }
+  std::uint32_t chunk() const override { return chunk_; }
+  ReadResult read(const Region& region, cd::Lba lba, std::uint32_t count, std::span<std::byte> out,
+                  Extras* extras) override;
+  void set_slowness(unsigned step) override;
+  unsigned slowest() const override;
+  void defeat_cache(const Region& known_good, cd::Lba lba) override;
+  std::uint64_t buffer_bytes() const override;
+  bool recover() override { return drive_.recover(); }
+  bool jitters() const override { return drive_.facts().told && !drive_.facts().accurate_stream; }
+  std::uint64_t clock_ms() const override { return drive_.transport().clock_ms(); }
+
+  bool has_c2() const { return c2_; }
+  bool has_subchannel() const { return subchannel_; }
+  /// Samples at the disc's ends that the offset asked for and the drive could not reach: zeros stand for them.
+  std::uint64_t unreachable_samples() const { return unreachable_; }
+
+ private:
+  ReadResult read_raw(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras, bool audio);
+  ReadResult read_stream(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
+  ReadResult read_shifted(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
+  ReadResult read_joined(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
+  ReadResult read_audio(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
+  void read_subchannel(cd::Lba lba, std::uint32_t count, Extras& extras);
+  bool in_audio(cd::Lba lba) const;
+
+  Drive& drive_;
+  CdReadOptions options_;
+  std::vector<Region> audio_;
+  cd::Lba disc_end_;
+  std::uint32_t chunk_ = 27;
+  bool c2_ = true, subchannel_ = false;
+  bool audio_speed_ = false;
+  unsigned step_ = 0;
+  std::uint64_t unreachable_ = 0;
+};
+
+/// DVD and Blu-ray: 2048-byte blocks.
+class BlockReader final : public SectorReader {
+ public:
+  BlockReader(Drive& drive, std::uint32_t unit, unsigned top_kbs, unsigned one_x)
+      : drive_(drive), unit_(unit), top_kbs_(top_kbs), one_x_(one_x) {}
+  std::size_t sector_bytes() const override { return cd::kUserBytes; }
+  std::uint32_t chunk() const override { return chunk_; }
+  std::uint32_t unit() const override { return unit_; }
+  ReadResult read(const Region& region, cd::Lba lba, std::uint32_t count, std::span<std::byte> out,
+                  Extras* extras) override;
+  void set_slowness(unsigned step) override;
+  unsigned slowest() const override { return 3; }
+  void defeat_cache(const Region& known_good, cd::Lba lba) override;
+  std::uint64_t buffer_bytes() const override;
+  bool recover() override { return drive_.recover(); }
+  std::uint64_t clock_ms() const override { return drive_.transport().clock_ms(); }
+
+ private:
+  Drive& drive_;
+  std::uint32_t unit_, chunk_ = 32;
+  unsigned top_kbs_, one_x_;
+};
+
+/// A block device or an image file by plain reads of 2048 bytes.
+class DeviceReader final : public SectorReader {
+ public:
+  explicit DeviceReader(const std::filesystem::path& path);
+  ~DeviceReader() override;
+  DeviceReader(const DeviceReader&) = delete;
+  DeviceReader& operator=(const DeviceReader&) = delete;
+  std::uint64_t size_bytes() const { return size_; }
+  std::size_t sector_bytes() const override { return cd::kUserBytes; }
+  std::uint32_t chunk() const override { return 512; }
+  ReadResult read(const Region& region, cd::Lba lba, std::uint32_t count, std::span<std::byte> out,
+                  Extras* extras) override;
+  void defeat_cache(const Region& known_good, cd::Lba lba) override;
+  std::uint64_t clock_ms() const override;
+
+ private:
+  std::string name_;
+  int fd_ = -1;
+  std::uint64_t size_ = 0;
+};
+
+/// By how many bytes `stream` lies behind where `reference` says it should: the place of `reference` around
+/// `expected` in it, minus `expected`; at most `reach` bytes off, in whole samples. Nothing if it is not there, or if
+/// it fits in several places.
+std::optional<std::ptrdiff_t> find_join(ByteView stream, ByteView reference, std::size_t expected, std::size_t reach);
+
+}  // namespace opifex::dump

@@ -1,0 +1,106 @@
+/// In which order the sectors of a medium are read, and what is done about those that resist: the good parts first,
+/// then the holes, then each bad sector again and again, slower and slower.
+#pragma once
+
+#include <functional>
+#include <map>
+#include <set>
+
+#include "opifex/core/base/progress.hpp"
+#include "opifex/core/check/combine.hpp"
+#include "opifex/core/dump/store.hpp"
+
+namespace opifex::dump {
+
+struct StrategyOptions {
+  unsigned passes = 8;                          ///< rounds over the damaged sectors
+  std::uint64_t give_up_after_ms = UINT64_MAX;  ///< drive time spent on damaged sectors
+  std::uint64_t save_every_ms = 5000;           ///< wall time
+  std::set<cd::Lba> link_blocks = {};           ///< unreadable by nature on discs written track at once
+  /// Applied to sectors as they come, before they are stored (decryption); many threads.
+  std::function<void(cd::Lba, std::span<std::byte>)> transform = {};
+};
+
+struct SpeedSample {
+  cd::Lba lba = 0;
+  double kbs = 0;  ///< kB/s of 1000 bytes, drive time
+};
+
+struct DumpStats {
+  std::vector<SpeedSample> speeds = {};             ///< of the first pass, a few hundred at most
+  std::map<unsigned, std::uint64_t> given_up = {};  ///< sectors that stayed bad or unsure, by the same count
+  std::map<unsigned, std::uint64_t> readings = {};  ///< damaged sectors by how often they were read in the end
+  std::uint64_t flagged_sectors = 0;                ///< with C2
+  std::uint64_t hangs = 0, drive_ms = 0;
+  std::optional<cd::Lba> ended_at = {};  ///< the drive can read nothing from here on
+};
+
+class Strategy {
+ public:
+  /// `save` stores the state; it is called now and then, never while sectors are under way to the store.
+  Strategy(SectorReader& reader, DumpStore& store, SectorMap& map, StrategyOptions options, std::function<void()> save,
+           Work& work);
+
+  /// Reads everything the map calls untried, tries the rest again, fills what stays lost. May be stopped at any time by
+  /// an Error: the map then says how far it came.
+  void run();
+  const DumpStats& stats() const { return stats_; }
+  const std::map<cd::Lba, std::vector<cd::Erasure>>& suspect_bytes() const { return suspects_; }
+
+ private:
+  struct Bad {
+    std::vector<Reading> readings = {};  ///< distinct ones
+    unsigned tries = 0, hangs = 0;
+    std::uint64_t stamp = 0;  ///< sectors read by then, for telling what the drive's buffer may hold
+  };
+  struct Batch;
+  class FirstPass;
+
+  const Region* region_of(cd::Lba lba) const;
+  std::vector<Region> untried() const;
+  void first_pass(const Region& todo);
+  void audio_pass(const Region& todo);
+  cd::Lba place_stream(const Region& todo, cd::Lba at, cd::Lba end);
+  bool anchor_stream(const Region& todo, cd::Lba first, cd::Lba end);
+  void audio_window(const Region& todo, cd::Lba first, std::uint32_t count);
+  void hole(const Region& hole);
+  bool try_single(const Region& region, cd::Lba lba);
+  void retry_round(unsigned round);
+  void retry(const Region& region, cd::Lba lba);
+  void accept(const Region& region, cd::Lba lba, ByteView sector, SectorState state);
+  void finish_bad();
+  void settle(const Region& region, cd::Lba lba, Bad& bad);
+  void finish_one(const Region& region, cd::Lba lba, Bad& bad);
+  void fill(const Region& region, cd::Lba lba, std::span<std::byte> out) const;
+  bool given_up() const;
+  void maybe_save();
+  void note_speed(cd::Lba lba, std::uint64_t bytes);
+  void keep(cd::Lba lba, const Reading& reading);
+  void defeat(cd::Lba lba, Bad& bad);
+  Bytes audio_before(const Region& region, cd::Lba lba) const;
+  ReadResult read(const Region& region, cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
+
+  SectorReader& reader_;
+  DumpStore& store_;
+  SectorMap& map_;
+  StrategyOptions options_;
+  std::function<void()> save_;
+  Work& work_;
+  DumpStats stats_;
+  std::map<cd::Lba, Bad> bad_;
+  std::map<cd::Lba, std::vector<cd::Erasure>> suspects_;
+  std::size_t kept_ = 0;  // readings held in memory
+  std::uint64_t sectors_read_ = 0, retries_from_ms_ = 0;
+  std::uint64_t sampled_ms_ = 0, sampled_bytes_ = 0;
+  std::uint64_t saved_at_ms_ = 0;
+};
+
+/// Is a sector of a data track what it should be?
+enum class Soundness {
+  proved,
+  odd,  ///< right as far as its checksums reach, but one more equal reading is wanted
+  bad
+};
+Soundness soundness(const Region& region, cd::Lba lba, cd::SectorView s);
+
+}  // namespace opifex::dump

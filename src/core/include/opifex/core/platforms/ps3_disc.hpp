@@ -1,0 +1,44 @@
+/// PS3 discs: which sectors are encrypted, and decrypting them with the user's own key of that disc. Keys are never
+/// printed, logged or stored.
+#pragma once
+
+#include <array>
+#include <filesystem>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "opifex/core/io/byte_source.hpp"
+
+namespace opifex {
+
+/// What sectors 0 and 1 tell.
+struct Ps3Disc {
+  struct Region {
+    std::uint32_t first = 0, last = 0;  ///< sectors, both inclusive
+    bool encrypted = false;
+  };
+  std::string title_id;         ///< "PRUS-30404"
+  std::vector<Region> regions;  ///< plain and encrypted in turn, empty ones left out
+  bool has_encrypted() const;
+  bool is_encrypted(std::uint64_t sector) const;
+};
+
+/// Nothing if sector 1 does not carry the platform's mark. Error "bad_region_map" if the map contradicts itself.
+/// `disc` is addressed by 2048 * sector.
+std::optional<Ps3Disc> read_ps3_disc(const ByteSource& disc);
+
+using DiscKey = std::array<std::byte, 16>;
+
+/// The key of one disc from the user's file: TOML with a table `disc-keys` of title ids and 32 hexadecimal digits.
+/// Nothing if the file has none for this disc. Error "bad_key_file" without the file's contents.
+std::optional<DiscKey> find_disc_key(const std::filesystem::path& file, const std::string& title_id);
+
+/// Decrypts whole sectors of 2048 bytes in place, those of encrypted regions only. Safe from many threads.
+void decrypt_ps3(const Ps3Disc& disc, const DiscKey& key, std::uint64_t first_sector, std::span<std::byte> sectors);
+
+enum class KeyProof { right, wrong, already_plain, unproved };
+/// Tries the key on the files whose beginnings are known.
+KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const DiscKey& key);
+
+}  // namespace opifex

@@ -1,0 +1,165 @@
+#include "opifex/core/platforms/ps3_disc.hpp"
+
+#include <algorithm>
+#include <memory>
+
+#include <openssl/evp.h>
+#include <toml++/toml.h>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/volumes/iso9660.hpp"
+
+namespace opifex {
+namespace {
+
+constexpr std::size_t kBlock = 2048;
+constexpr std::string_view kMark = "PlayStation3";
+constexpr std::size_t kTitleIdAt = 16, kTitleIdBytes = 32;
+constexpr std::uint32_t kMostPlain = 255;  // as many as fit in sector 0
+
+[[noreturn]] void bad_map(const ByteSource& disc, std::uint64_t offset, std::string found, std::string expected) {
+  throw Error({.code = "bad_region_map",
+               .what = "the disc's map of encrypted regions contradicts itself",
+               .file = disc.name(),
+               .offset = offset,
+               .found = std::move(found),
+               .expected = std::move(expected)});
+}
+
+/// A file whose first bytes are known.
+struct Probe {
+  const char* path;
+  std::string_view magic;
+};
+constexpr std::array kProbes = {
+    Probe{"PS3_GAME/USRDIR/EBOOT.BIN", {"SCE\0", 4}},      Probe{"PS3_GAME/PARAM.SFO", {"\0PSF", 4}},
+    Probe{"PS3_GAME/ICON0.PNG", {"\x89PNG\r\n\x1A\n", 8}}, Probe{"PS3_GAME/PIC1.PNG", {"\x89PNG\r\n\x1A\n", 8}},
+    Probe{"PS3_GAME/LICDIR/LIC.DAT", {"PS3LICDA", 8}},     Probe{"PS3_GAME/ICON1.PAM", {"PAMF", 4}},
+    Probe{"PS3_UPDATE/PS3UPDAT.PUP", {"SCEUF\0\0\0", 8}}};
+
+std::optional<DiscKey> parse_key(std::string_view text) {
+  DiscKey key{};
+  std::size_t digits = 0;
+  text = trim(text);
+  if (text.starts_with("0x") || text.starts_with("0X")) text.remove_prefix(2);
+  for (const char c : text) {
+    if (c == ' ' || c == ':') continue;
+    const std::size_t value =
+        std::string_view("0123456789abcdef").find(static_cast<char>(c >= 'A' && c <= 'F' ? c + 32 : c));
+    if (value == std::string_view::npos || digits >= 2 * key.size()) return std::nullopt;
+    key[digits / 2] = key[digits / 2] << 4 | static_cast<std::byte>(value);
+    ++digits;
+  }
+  return digits == 2 * key.size() ? std::optional(key) : std::nullopt;
+}
+
+}  // namespace
+
+bool Ps3Disc::has_encrypted() const {
+  return std::any_of(regions.begin(), regions.end(), [](const Region& r) { return r.encrypted; });
+}
+
+bool Ps3Disc::is_encrypted(std::uint64_t sector) const {
+  return std::any_of(regions.begin(), regions.end(),
+                     [&](const Region& r) { return r.encrypted && sector >= r.first && sector <= r.last; });
+}
+
+std::optional<Ps3Disc> read_ps3_disc(const ByteSource& source) {
+  const Bytes head = read_up_to(source, 0, 2 * kBlock);
+  if (head.size() < 2 * kBlock || !as_text(ByteView(head).subspan(kBlock)).starts_with(kMark)) return std::nullopt;
+  Ps3Disc disc;
+  const std::string_view title_id = as_text(ByteView(head).subspan(kBlock + kTitleIdAt, kTitleIdBytes));
+  disc.title_id = trim(title_id.substr(0, title_id.find('\0')));
+  const std::uint32_t plain = load_be32(head, 0);
+  if (plain < 1 || plain > kMostPlain) bad_map(source, 0, fmt::format("{} plain regions", plain), "1 to 255");
+  for (std::uint32_t i = 0; i < plain; ++i) {
+    const std::size_t at = 8 + 8 * std::size_t{i};
+    const Ps3Disc::Region region{load_be32(head, at), load_be32(head, at + 4), false};
+    const std::uint32_t after = disc.regions.empty() ? 0 : disc.regions.back().last;
+    const bool ordered = i == 0 ? region.first == 0 : region.first > after;
+    if (!ordered || region.last < region.first)
+      bad_map(source, at, fmt::format("a region from {} to {}", region.first, region.last), "regions in order, from 0");
+    if (i > 0 && region.first > after + 1) disc.regions.push_back({after + 1, region.first - 1, true});
+    disc.regions.push_back(region);
+  }
+  return disc;
+}
+
+std::optional<DiscKey> find_disc_key(const std::filesystem::path& file, const std::string& title_id) {
+  const auto fail = [&](std::string found, std::string expected, std::optional<std::uint32_t> line) {
+    throw Error({.code = "bad_key_file",
+                 .what = "the key file cannot be used",
+                 .file = file.string(),
+                 .line = line,
+                 .found = std::move(found),
+                 .expected = std::move(expected)});
+  };
+  constexpr std::size_t kMostBytes = 4 << 20;
+  const SourcePtr source = open_file(file);
+  if (source->size() > kMostBytes) fail("more than 4 MiB", "a small text file", {});
+  const Bytes text = read_up_to(*source, 0, kMostBytes);
+  try {
+    const toml::table root = toml::parse(as_text(text));
+    const toml::table* keys = root["disc-keys"].as_table();
+    if (!keys) fail("no table of this name", "[disc-keys]", {});
+    for (const auto& [name, value] : *keys) {
+      if (to_upper_ascii(name.str()) != to_upper_ascii(title_id)) continue;
+      const auto key = parse_key(value.value<std::string>().value_or(""));
+      if (!key) fail("another value", "32 hexadecimal digits in quotes", value.source().begin.line);
+      return key;
+    }
+  } catch (const toml::parse_error& e) {
+    fail("no TOML", "[disc-keys] with lines \"TITLE-ID\" = \"32 hexadecimal digits\"", e.source().begin.line);
+  }
+  return std::nullopt;
+}
+
+void decrypt_ps3(const Ps3Disc& disc, const DiscKey& key, std::uint64_t first_sector, std::span<std::byte> sectors) {
+  struct Free {
+    void operator()(EVP_CIPHER_CTX* c) const { EVP_CIPHER_CTX_free(c); }
+  };
+  std::unique_ptr<EVP_CIPHER_CTX, Free> context;
+  const auto check = [](int result) {
+    if (result != 1)
+      throw Error({.fault = Fault::device, .code = "cipher_failed", .what = "the cipher library refused to work"});
+  };
+  for (std::size_t at = 0; at + kBlock <= sectors.size(); at += kBlock) {
+    const std::uint64_t sector = first_sector + at / kBlock;
+    if (!disc.is_encrypted(sector)) continue;
+    if (!context) {
+      context.reset(EVP_CIPHER_CTX_new());
+      check(context ? EVP_DecryptInit_ex(context.get(), EVP_aes_128_cbc(), nullptr, raw_bytes(key), nullptr) : 0);
+      check(EVP_CIPHER_CTX_set_padding(context.get(), 0));
+    }
+    // Each sector is a chain of its own; the IV is its number.
+    std::array<unsigned char, 16> iv{};
+    for (std::size_t i = 0; i < 4; ++i) iv[12 + i] = static_cast<unsigned char>(sector >> (24 - 8 * i) & 255);
+    check(EVP_DecryptInit_ex(context.get(), nullptr, nullptr, nullptr, iv.data()));
+    unsigned char* const data = raw_bytes_mut(sectors.subspan(at, kBlock));
+    int written = 0;
+    check(EVP_DecryptUpdate(context.get(), data, &written, data, static_cast<int>(kBlock)));
+  }
+}
+
+KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const DiscKey& key) {
+  const auto volume = Iso9660::open(source);
+  if (!volume) return KeyProof::unproved;
+  int right = 0, wrong = 0, plain = 0;
+  for (const Probe& probe : kProbes) {
+    const auto file = volume->find(probe.path);
+    if (!file || file->is_folder || file->size_bytes < probe.magic.size() || !disc.is_encrypted(file->lba)) continue;
+    Bytes block = read_up_to(*source, std::uint64_t{file->lba} * kBlock, kBlock);
+    if (block.size() < kBlock) continue;
+    if (as_text(block).starts_with(probe.magic)) {
+      ++plain;
+      continue;
+    }
+    decrypt_ps3(disc, key, file->lba, block);
+    ++(as_text(block).starts_with(probe.magic) ? right : wrong);
+  }
+  if (plain > 0 && right + wrong == 0) return KeyProof::already_plain;
+  if (right > 0 && wrong == 0 && plain == 0) return KeyProof::right;
+  return right + wrong == 0 ? KeyProof::unproved : KeyProof::wrong;
+}
+
+}  // namespace opifex

@@ -1,0 +1,329 @@
+#include "opifex/report/dump.hpp"
+
+#include <algorithm>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/report/table.hpp"
+#include "opifex/report/text.hpp"
+
+namespace opifex::report {
+namespace {
+
+using dump::DumpPlan;
+using dump::DumpResult;
+using dump::MediumKind;
+
+void add(std::string& text, const char* label, const std::string& value) {
+  if (!value.empty()) text += fmt::format("  {:<11} {}\n", label, value);
+}
+
+std::string plural(std::uint64_t n, const char* word) {
+  return fmt::format("{} {}{}", grouped(n), word, n == 1 ? "" : "s");
+}
+
+std::string bytes_text(std::uint64_t n) {
+  return n < 1000 ? fmt::format("{} bytes", n) : fmt::format("{} ({} bytes)", human_size(n), grouped(n));
+}
+
+std::string duration(double seconds) {
+  if (seconds < 10) return fmt::format("{:.1f} s", seconds);
+  const auto whole = static_cast<std::uint64_t>(seconds + 0.5);
+  if (whole < 120) return fmt::format("{} s", whole);
+  if (whole < 7200) return fmt::format("{} min {} s", whole / 60, whole % 60);
+  return fmt::format("{} h {} min", whole / 3600, whole / 60 % 60);
+}
+
+std::string disc_line(const DumpPlan& plan) {
+  const dump::Medium& m = plan.medium;
+  if (m.kind != MediumKind::cd) {
+    const std::string layers = m.layer_break > 0 ? fmt::format(", layer break at {}", grouped(m.layer_break)) : "";
+    return fmt::format("{}, {} of 2048 bytes{}", m.name, plural(m.blocks, "block"), layers);
+  }
+  const std::size_t data = plan.layout.data_track_count(), audio = plan.layout.audio_track_count();
+  std::string text = m.name;
+  if (data > 0) text += ", " + plural(data, "data track");
+  if (audio > 0) text += (data > 0 ? " + " : ", ") + plural(audio, "audio track");
+  if (plan.layout.sessions.size() > 1) text += fmt::format(", {} sessions", plan.layout.sessions.size());
+  return text + fmt::format(", {} long", cd::to_string(cd::msf_of_frames(plan.layout.lead_out)));
+}
+
+std::string encryption(const DumpPlan& plan) {
+  if (!plan.ps3) return "";
+  if (!plan.ps3->has_encrypted()) return "no";
+  return plan.decrypts ? "yes; decrypted while reading" : "yes; dumped as it is";
+}
+
+std::string medium_text(const DumpPlan& plan) {
+  const Identity& id = plan.medium.identity;
+  std::string text = printable(plan.source) + "\n";
+  add(text, "Drive", plan.medium.reader);
+  add(text, "Disc", disc_line(plan));
+  if (!id.platform.empty()) add(text, "Platform", platform_name(id.platform));
+  add(text, "Serial", id.serial);
+  add(text, "Title", printable(id.title));
+  add(text, "Region", id.region);
+  add(text, "Encrypted", encryption(plan));
+  return text;
+}
+
+std::string track_table(const DumpPlan& plan) {
+  if (plan.medium.kind != MediumKind::cd) return "";
+  Table table({{"Track", Align::right},
+               {"Kind"},
+               {"Session", Align::right},
+               {"Start"},
+               {"LBA", Align::right},
+               {"Pregap"},
+               {"Length"},
+               {"ISRC"}});
+  const bool sessions = plan.layout.sessions.size() > 1;
+  for (const cd::Track& t : plan.layout.tracks)
+    table.add({fmt::format("{}", t.number), cd::to_string(t.mode), sessions ? fmt::format("{}", t.session) : "",
+               cd::to_string(cd::msf_of_lba(t.start_lba)), fmt::format("{}", t.start_lba),
+               t.pregap_lba < t.start_lba ? cd::to_string(cd::msf_of_frames(t.start_lba - t.pregap_lba)) : "-",
+               cd::to_string(cd::msf_of_frames(t.length())), t.isrc});
+  return "\n" + table.text("  ");
+}
+
+std::string warning_lines(const std::vector<Warning>& warnings) {
+  std::string text;
+  for (const Warning& w : warnings) text += fmt::format("  warning     {} [{}]\n", printable(w.message), w.code);
+  return text;
+}
+
+std::string loss_lines(const std::vector<Loss>& losses) {
+  std::string text;
+  for (const Loss& l : losses)
+    text += fmt::format("  loss        {} ({}): {}: {}\n", l.kind,
+                        !is_content_loss(l.kind) ? "filler"
+                        : l.accepted             ? "accepted"
+                                                 : "refused",
+                        l.where, l.detail);
+  return text;
+}
+
+std::string states_line(const SectorMap& map) {
+  std::string text;
+  for (const SectorState state :
+       {SectorState::good, SectorState::audio_confirmed, SectorState::retried, SectorState::repaired,
+        SectorState::combined, SectorState::audio_unsure, SectorState::bad_edc, SectorState::unreadable,
+        SectorState::hang, SectorState::untried, SectorState::runout})
+    if (const std::uint64_t n = map.count(state); n > 0)
+      text += fmt::format("{}{} {}", text.empty() ? "" : ", ", grouped(n), to_string(state));
+  return text;
+}
+
+std::string verdict_line(const DumpResult& r) {
+  const std::uint64_t lost = r.map.map.count_if(is_lost), unsure = r.map.map.count(SectorState::audio_unsure);
+  switch (r.verdict) {
+    case dump::DumpVerdict::intact:
+      return "intact: every sector was read and proved";
+    case dump::DumpVerdict::unsure:
+      return fmt::format("unsure: {} of music read differently each time", plural(unsure, "sector"));
+    case dump::DumpVerdict::damaged:
+      return fmt::format("damaged: {} lost{}", plural(lost, "sector"),
+                         unsure > 0 ? fmt::format(", {} of music unsure", grouped(unsure)) : "");
+  }
+  return "";
+}
+
+std::string hashes_table(const DumpPlan& plan, const DumpResult& r) {
+  std::string text;
+  for (const NamedHash& h : r.hashes) text += fmt::format("  {:<11} {}\n", h.name, h.value);
+  if (r.tracks.size() < 2 || r.hashes.empty()) return text;
+  std::vector<Table::Column> columns = {{"Track", Align::right}, {"Kind"}, {"Sectors", Align::right}, {"State"}};
+  for (const NamedHash& h : r.hashes) columns.push_back({h.name});
+  Table table(columns);
+  for (const dump::TrackHashes& t : r.tracks) {
+    const cd::Track& track = *plan.layout.track(t.number);
+    std::uint64_t lost = 0, unsure = 0;
+    for (const StateRange& range : r.map.map.ranges()) {
+      const cd::Lba from = std::max(range.first, track.pregap_lba), to = std::min(range.end, track.end_lba);
+      if (from >= to) continue;
+      if (is_lost(range.state)) lost += static_cast<std::uint64_t>(to - from);
+      if (range.state == SectorState::audio_unsure) unsure += static_cast<std::uint64_t>(to - from);
+    }
+    const std::string state = lost > 0     ? fmt::format("{} lost", grouped(lost))
+                              : unsure > 0 ? fmt::format("{} unsure", grouped(unsure))
+                                           : "proved";
+    std::vector<std::string> row = {fmt::format("{}", t.number), cd::to_string(track.mode), grouped(t.sectors), state};
+    for (const NamedHash& h : t.hashes) row.push_back(h.value);
+    table.add(row);
+  }
+  return text + "\n" + table.text("  ");
+}
+
+}  // namespace
+
+std::string lost_ranges_text(const SectorMap& map, std::size_t most) {
+  std::string text;
+  std::size_t shown = 0, left = 0;
+  for (const StateRange& r : map.ranges()) {
+    if (!is_lost(r.state) && r.state != SectorState::audio_unsure) continue;
+    if (shown++ >= most) {
+      ++left;
+      continue;
+    }
+    const auto n = static_cast<std::uint64_t>(r.end - r.first);
+    text +=
+        fmt::format("  {:<11} {} from {}: {}\n", is_lost(r.state) ? "lost" : "unsure", plural(n, "sector"),
+                    fmt::format("LBA {} ({})", r.first, cd::to_string(cd::msf_of_lba(r.first))), to_string(r.state));
+  }
+  if (left > 0) text += fmt::format("  ... and {} more ranges: --json lists all\n", grouped(left));
+  return text;
+}
+
+std::string dump_plan_text(const DumpPlan& plan) {
+  std::string text = medium_text(plan);
+  const std::uint64_t bytes = plan.sectors() * plan.sector_bytes();
+  std::string expected = fmt::format("{}, {}", plural(plan.sectors(), "sector"), human_size(bytes));
+  if (plan.expected_seconds > 0)
+    expected += fmt::format(", about {} if nothing is damaged", duration(plan.expected_seconds));
+  add(text, "To read", expected);
+  if (plan.resumes_at)
+    add(text, "Goes on",
+        fmt::format("an unfinished dump of this disc is there: {:.0f} % are read", *plan.resumes_at * 100));
+  text += track_table(plan) + "\n";
+  for (const PlannedFile& f : plan.files)
+    add(text, "would write", fmt::format("{}  {}", printable(f.path.string()), bytes_text(f.size_bytes)));
+  std::string target = plan.target.file_system;
+  if (plan.target.free_bytes != UINT64_MAX) target += fmt::format(", {} free", human_size(plan.target.free_bytes));
+  add(text, "target", target);
+  return text + loss_lines(plan.losses) + warning_lines(plan.medium.warnings);
+}
+
+std::string dump_text(const DumpPlan& plan, const DumpResult& r) {
+  const Identity& id = plan.medium.identity;
+  std::string text = printable(plan.source) + "\n";
+  add(text, "Disc", disc_line(plan));
+  add(text, "Title", printable(id.title) + (id.serial.empty() ? "" : fmt::format(" ({})", id.serial)));
+  add(text, "Encrypted", encryption(plan));
+  std::uint64_t bytes = 0;
+  for (const WrittenFile& f : r.outputs) bytes += f.size_bytes;
+  add(text, "Saved as",
+      fmt::format("{}  {} in {}", printable(plan.lead.string()), human_size(bytes), plural(r.outputs.size(), "file")));
+  const double read = static_cast<double>(plan.sectors() * plan.sector_bytes());
+  std::string time = duration(r.seconds);
+  if (r.seconds > 0) time += fmt::format(", {:.1f} MB/s on average", read / r.seconds / 1e6);
+  if (r.resumed) time += " (with what an earlier run had read)";
+  add(text, "Time", time);
+  add(text, "Verdict", verdict_line(r));
+  add(text, "Sectors", states_line(r.map.map));
+  if (r.stats.hangs > 0) add(text, "Hangs", plural(r.stats.hangs, "time") + " the drive did not answer");
+  text += lost_ranges_text(r.map.map, 20);
+  text += hashes_table(plan, r);
+  const std::string remarks = loss_lines(plan.losses) + warning_lines(r.warnings);
+  return text + (remarks.empty() ? "" : "\n" + remarks);
+}
+
+namespace {
+
+Json or_null(const std::string& text) { return text.empty() ? Json() : Json(text); }
+
+Json named(const std::vector<NamedHash>& hashes) {
+  Json json = Json::object();
+  for (const NamedHash& h : hashes) json[h.name] = h.value;
+  return json;
+}
+
+const char* kind_word(MediumKind kind) {
+  switch (kind) {
+    case MediumKind::cd:
+      return "cd";
+    case MediumKind::dvd:
+      return "dvd";
+    case MediumKind::bd:
+      return "bd";
+    case MediumKind::blocks:
+      return "blocks";
+  }
+  return "";
+}
+
+Json tracks_json(const DumpPlan& plan, const DumpResult* r) {
+  Json tracks = Json::array();
+  for (const cd::Track& t : plan.layout.tracks) {
+    Json track = {{"number", t.number},
+                  {"mode", cd::to_string(t.mode)},
+                  {"session", t.session},
+                  {"start_lba", t.start_lba},
+                  {"pregap_sectors", t.start_lba - t.pregap_lba},
+                  {"length_sectors", t.length()},
+                  {"isrc", or_null(t.isrc)}};
+    if (r)
+      for (const dump::TrackHashes& h : r->tracks)
+        if (h.number == t.number) track["hashes"] = named(h.hashes);
+    tracks.push_back(track);
+  }
+  return tracks;
+}
+
+}  // namespace
+
+Json sector_map_json(const SectorMapFile& file) {
+  Json counts = Json::object(), ranges = Json::array();
+  for (const StateRange& r : file.map.ranges()) {
+    const auto n = static_cast<std::uint64_t>(r.end - r.first);
+    const std::string state(to_string(r.state));
+    counts[state] = counts.value(state, std::uint64_t{0}) + n;
+    ranges.push_back({{"state", state}, {"lba", r.first}, {"count", n}});
+  }
+  return {{"counts", counts}, {"ranges", ranges}};
+}
+
+Json dump_json(const DumpPlan& plan, const DumpResult* r) {
+  const Identity& id = plan.medium.identity;
+  Json outputs = Json::array();
+  if (r) {
+    for (const WrittenFile& f : r->outputs)
+      outputs.push_back({{"path", f.path.string()}, {"size_bytes", f.size_bytes}});
+  } else {
+    for (const PlannedFile& f : plan.files)
+      outputs.push_back({{"path", f.path.string()}, {"size_bytes", f.size_bytes}});
+  }
+  Json json = {{"inputs", {plan.source}},
+               {"outputs", outputs},
+               {"losses", to_json(plan.losses)},
+               {"steps",
+                {fmt::format("read {} sectors of {} bytes", plan.sectors(), plan.sector_bytes()),
+                 fmt::format("write {}", plan.lead.string())}},
+               {"planned_only", r == nullptr},
+               {"format", plan.format->id},
+               {"medium",
+                {{"kind", kind_word(plan.medium.kind)},
+                 {"name", plan.medium.name},
+                 {"drive", or_null(plan.medium.reader)},
+                 {"layers", plan.medium.layers},
+                 {"layer_break_lba", plan.medium.layer_break > 0 ? Json(plan.medium.layer_break) : Json()},
+                 {"platform", or_null(id.platform)},
+                 {"serial", or_null(id.serial)},
+                 {"title", or_null(id.title)},
+                 {"region", or_null(id.region)},
+                 {"catalogue", or_null(plan.medium.catalogue)}}},
+               {"tracks", tracks_json(plan, r)},
+               {"sectors", plan.sectors()},
+               {"sector_bytes", plan.sector_bytes()},
+               {"expected_seconds", plan.expected_seconds},
+               {"resumes_at", plan.resumes_at ? Json(*plan.resumes_at) : Json()},
+               {"decrypted", plan.decrypts},
+               {"warnings", to_json(r ? r->warnings : plan.medium.warnings)}};
+  if (!r) return json;
+  Json readings = Json::object();
+  for (const auto& [n, sectors] : r->stats.readings) readings[std::to_string(n)] = sectors;
+  Json given_up = Json::object();
+  for (const auto& [n, sectors] : r->stats.given_up) given_up[std::to_string(n)] = sectors;
+  json["verdict"] = dump::to_string(r->verdict);
+  json["hashes"] = named(r->hashes);
+  json["map"] = sector_map_json(r->map);
+  json["drive_statistics"] = {{"readings", readings},
+                              {"given_up", given_up},
+                              {"flagged_sectors", r->stats.flagged_sectors},
+                              {"hangs", r->stats.hangs},
+                              {"drive_seconds", static_cast<double>(r->stats.drive_ms) / 1000},
+                              {"unreachable_samples", r->unreachable_samples}};
+  json["resumed"] = r->resumed;
+  json["seconds"] = r->seconds;
+  return json;
+}
+
+}  // namespace opifex::report
