@@ -1,6 +1,7 @@
 #include "opifex/report/json.hpp"
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/image/container.hpp"
 #include "opifex/report/text.hpp"
 
 namespace opifex::report {
@@ -78,6 +79,27 @@ Json to_json(const std::vector<Loss>& losses) {
   return json;
 }
 
+namespace {
+
+Json container_json(const Image& image) {
+  if (!image.container) return nullptr;
+  Json json = Json::object(), codecs = Json::array(), tags = Json::array();
+  for (const ContainerFact& fact : image.container->facts()) json[fact.key] = or_null(fact.value);
+  for (const ContainerShare& s : image.container->shares())
+    codecs.push_back({{"codec", s.codec}, {"hunks", s.hunks}, {"size_bytes", s.bytes}});
+  for (const ContainerTag& t : image.container->tags())
+    tags.push_back({{"tag", t.name},
+                    {"flags", t.flags},
+                    {"offset", t.offset},
+                    {"size_bytes", t.size_bytes},
+                    {"text", or_null(t.text)}});
+  json["stored_as"] = codecs;
+  json["tags"] = tags;
+  return json;
+}
+
+}  // namespace
+
 Json identify_json(const Image& image, const Identity& id) {
   Json parts = Json::array();
   for (const ImageFile& file : image.files)
@@ -110,6 +132,7 @@ Json identify_json(const Image& image, const Identity& id) {
           {"lead_out_lba", image.cd ? Json(image.cd->layout().lead_out) : Json()},
           {"sessions", sessions},
           {"tracks", tracks_json(image)},
+          {"container", container_json(image)},
           {"partitions", Json::array()},
           {"parts", parts},
           {"warnings", to_json(image.warnings)}};

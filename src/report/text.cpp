@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/image/container.hpp"
 #include "opifex/report/table.hpp"
 
 namespace opifex::report {
@@ -70,6 +71,16 @@ std::string warnings_text(const std::vector<Warning>& warnings) {
   std::string text;
   for (const Warning& w : warnings) text += fmt::format("  warning     {} [{}]\n", printable(w.message), w.code);
   return text;
+}
+
+/// How much of a container is stored in which way.
+std::string shares_table(const Container& container, std::uint64_t file_bytes) {
+  Table table({{"Stored as"}, {"Hunks", Align::right}, {"Bytes", Align::right}, {"Share", Align::right}});
+  for (const ContainerShare& s : container.shares())
+    table.add({s.codec, grouped(s.hunks), grouped(s.bytes),
+               fmt::format("{:.1f} %", 100.0 * static_cast<double>(s.bytes) /
+                                           static_cast<double>(std::max<std::uint64_t>(1, file_bytes)))});
+  return table.text("  ");
 }
 
 std::string hash_lines(const std::vector<NamedHash>& hashes, const std::string& indent) {
@@ -148,7 +159,12 @@ std::string identify_text(const Image& image, const Identity& id) {
   facts.add("Size", bytes_text(image.size_bytes()) +
                         (image.files.size() > 1 ? fmt::format(" in {} files", image.files.size()) : ""));
   facts.add("Complete", image.complete ? "yes" : "NO");
+  if (image.container)
+    for (const ContainerFact& fact : image.container->facts())
+      if (!fact.label.empty())
+        facts.add(fact.label.c_str(), fact.key == "logical_bytes" ? bytes_text(std::stoull(fact.value)) : fact.value);
   std::string text = printable(image.path.string()) + "\n" + facts.text() + warnings_text(image.warnings);
+  if (image.container) text += "\n" + shares_table(*image.container, image.size_bytes());
   if (image.cd) text += "\n" + layout_table(image);
   return text;
 }

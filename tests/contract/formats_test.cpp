@@ -115,7 +115,14 @@ TEST_P(EveryFormat, RandomDamageOpensOrIsRefusedButNeverCrashes) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Formats, EveryFormat, testing::ValuesIn(formats().begin(), formats().end()),
+std::vector<const Format*> written_formats() {
+  std::vector<const Format*> written;
+  for (const Format* f : formats())
+    if (f->plan_write) written.push_back(f);
+  return written;
+}
+
+INSTANTIATE_TEST_SUITE_P(Formats, EveryFormat, testing::ValuesIn(written_formats()),
                          [](const testing::TestParamInfo<const Format*>& i) {
                            std::string name(i.param->id);
                            std::replace(name.begin(), name.end(), '-', '_');

@@ -9,6 +9,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/cd/subchannel.hpp"
 #include "opifex/core/check/span_hasher.hpp"
+#include "opifex/core/image/container.hpp"
 
 namespace opifex {
 namespace {
@@ -431,7 +432,28 @@ std::string_view to_string(Severity severity) {
   return severity == Severity::note ? "note" : severity == Severity::warning ? "warning" : "error";
 }
 
+namespace {
+
+/// What the container's own checksums say. Sectors of damaged hunks cannot be looked at.
+CheckResult damaged_container(const Image& image, const std::vector<ContainerProblem>& problems) {
+  CheckResult result;
+  result.verdict = Verdict::damaged;
+  for (const ImageFile& file : image.files) result.files.push_back({file.path, file.size_bytes, {}});
+  for (const ContainerProblem& p : problems) {
+    Finding finding{
+        p.code, Severity::error, p.message, image.path.string(), p.offset, {}, std::max<std::uint64_t>(1, p.sectors)};
+    if (p.lba) finding.lba = *p.lba;
+    result.findings.push_back(std::move(finding));
+  }
+  return result;
+}
+
+}  // namespace
+
 CheckResult check_image(const Image& image, const CheckOptions& options, Work& work) {
+  if (image.container)
+    if (const auto problems = image.container->verify(work); !problems.empty())
+      return damaged_container(image, problems);
   return Checker(image, options, work).run();
 }
 

@@ -81,7 +81,7 @@ void CdReader::set_slowness(unsigned step) {
   // 24, 8, 4, 1x for data; 8, 8, 4, 1x for audio.
   constexpr std::array<unsigned, 4> kData = {24, 8, 4, 1}, kAudio = {8, 8, 4, 1};
   step_ = std::min(step, slowest());
-  unsigned kbs = (audio_speed_ ? kAudio : kData)[step_] * kCdSpeed;
+  unsigned kbs = cd_speed((audio_speed_ ? kAudio : kData)[step_]);
   if (options_.top_kbs != 0) kbs = std::min(kbs, options_.top_kbs);
   drive_.set_speed(kbs);
 }

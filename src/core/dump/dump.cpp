@@ -170,7 +170,7 @@ void Dump::plan_cd() {
     seconds += (r.end - r.first) / (cd::kFramesPerSecond * times) * (music ? kReadings : 1);
   }
   plan_.expected_seconds = seconds;
-  const CdReadOptions options{request_.offset, request_.subchannel, request_.top_speed * kCdSpeed};
+  const CdReadOptions options{request_.offset, request_.subchannel, cd_speed(request_.top_speed)};
   parts_->reader = std::make_unique<CdReader>(drive, options, audio, plan_.layout.lead_out);
 }
 

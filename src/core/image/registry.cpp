@@ -5,6 +5,7 @@
   FORMAT(kCueFormat)       /* formats/cue */ \
   FORMAT(kCueTracksFormat) /* formats/cue */ \
   FORMAT(kVcdFormat)       /* formats/vcd */ \
+  FORMAT(kChdFormat)       /* formats/chd */ \
   FORMAT(kIsoFormat)       /* formats/iso */ \
   FORMAT(kBinFormat)       /* formats/bin */
 

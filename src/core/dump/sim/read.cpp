@@ -127,8 +127,9 @@ CommandReply SimulatedDrive::read(const ReadJob& job, std::span<std::byte> buffe
 CommandReply SimulatedDrive::read_clean(const ReadJob& job, std::span<std::byte> buffer) {
   const Lba end = job.lba + static_cast<Lba>(job.count);
   const bool cached = !job.fua && cache_.holds(job.lba) && cache_.holds(end - 1);
+  // What was read ahead took its time too; only a repeat is free.
+  if (!cached || job.lba == head_) extra_ms_ += transfer_ms(job.count);
   if (!cached) {
-    extra_ms_ += transfer_ms(job.count);
     cache_.add(job.lba, std::min(end + static_cast<Lba>(d_.drive.readahead), medium_->end()));
   }
   const int shift = d_.drive.read_offset + medium_->disc().write_offset + shift_;

@@ -39,6 +39,8 @@ inline constexpr std::size_t kC2Bytes = 294;
 
 /// kB/s of 1x.
 inline constexpr unsigned kCdSpeed = 176, kDvdSpeed = 1385, kBdSpeed = 4496;
+/// 1x of a CD is 176.4: rounded up, so that a drive that takes the next step below does not fall by a whole one.
+constexpr unsigned cd_speed(unsigned times) { return (times * 1764 + 9) / 10; }
 
 class Drive {
  public:

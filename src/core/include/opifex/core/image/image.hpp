@@ -11,6 +11,7 @@
 namespace opifex {
 
 struct Format;
+class Container;
 
 /// A file of the set that forms an image.
 struct ImageFile {
@@ -26,8 +27,9 @@ struct Image {
   std::filesystem::path path;         ///< as the user named it
   std::vector<ImageFile> files = {};  ///< the data files; a cue sheet itself is not among them
   std::vector<Warning> warnings = {};
-  bool complete = true;   ///< every file found, every sector there
-  CdImagePtr cd = {};     ///< set if it is a CD
+  bool complete = true;                             ///< every file found, every sector there
+  CdImagePtr cd = {};                               ///< set if it is a CD
+  std::shared_ptr<const Container> container = {};  ///< set if it came in one: its own facts and checksums
   SourcePtr blocks = {};  ///< set if it is a disc of 2048-byte blocks (an ISO); may go with `cd`
 
   /// Track whose data is the disc's file system: the first data track; 0 if there is none.

@@ -1,0 +1,287 @@
+#include "opifex/core/formats/chd/chd.hpp"
+
+#include <algorithm>
+#include <list>
+#include <mutex>
+#include <unordered_map>
+
+#include <libdeflate.h>
+
+#include "opifex/core/base/hash.hpp"
+
+#include "decoder.hpp"
+#include "open.hpp"
+
+namespace opifex::chd {
+namespace {
+
+constexpr int kDeepestChain = 8;
+constexpr std::size_t kCacheBytes = 16 << 20;
+
+constexpr std::array<std::uint16_t, 256> make_crc_table() {
+  std::array<std::uint16_t, 256> table{};
+  for (unsigned i = 0; i < table.size(); ++i) {
+    unsigned c = i << 8;
+    for (int bit = 0; bit < 8; ++bit) c = (c & 0x8000) != 0 ? c << 1 ^ 0x1021 : c << 1;
+    table[i] = static_cast<std::uint16_t>(c);
+  }
+  return table;
+}
+constexpr auto kCrcTable = make_crc_table();
+
+}  // namespace
+
+std::uint16_t crc16(ByteView bytes) {
+  std::uint16_t crc = 0xFFFF;
+  for (const std::byte b : bytes)
+    crc = static_cast<std::uint16_t>(crc << 8 ^ kCrcTable[(crc >> 8 ^ std::to_integer<unsigned>(b)) & 255]);
+  return crc;
+}
+
+std::string Tag::text() const {
+  const std::string_view all = as_text(data);
+  return std::string(all.substr(0, all.find('\0')));
+}
+
+/// Decoders that are not in use: as many as threads ever read at once.
+struct Chd::Pool {
+  std::mutex mutex;
+  std::vector<std::unique_ptr<Decoder>> free;
+  std::unique_ptr<Decoder> take() {
+    const std::lock_guard lock(mutex);
+    if (free.empty()) return std::make_unique<Decoder>();
+    auto d = std::move(free.back());
+    free.pop_back();
+    return d;
+  }
+  void give(std::unique_ptr<Decoder> d) {
+    const std::lock_guard lock(mutex);
+    free.push_back(std::move(d));
+  }
+};
+
+Chd::Chd(SourcePtr file) : file_(std::move(file)), pool_(std::make_unique<Pool>()) {}
+Chd::~Chd() = default;
+
+std::shared_ptr<const Chd> Chd::open(SourcePtr file, const FindParent& find_parent, int depth) {
+  const std::shared_ptr<Chd> chd(new Chd(std::move(file)));
+  Opened opened = read_container(*chd->file_);
+  chd->header_ = std::move(opened.header);
+  chd->hunks_ = std::move(opened.hunks);
+  chd->tags_ = std::move(opened.tags);
+  chd->self_ = chd;
+  const auto fail = [&](const char* code, std::string what, std::string found, std::string expected, std::string hint) {
+    throw Error({.code = code,
+                 .what = std::move(what),
+                 .file = chd->name(),
+                 .found = std::move(found),
+                 .expected = std::move(expected),
+                 .hint = std::move(hint)});
+  };
+  const auto& wanted = chd->header_.parent_sha1;
+  if (!wanted) return chd;
+  if (depth >= kDeepestChain) fail("parent_chain", "the chain of parents is too long", "more than 8", "at most 8", "");
+  chd->parent_ = find_parent ? find_parent(*wanted) : nullptr;
+  const std::string sha1 = hex(*wanted);
+  if (!chd->parent_)
+    fail("parent_missing", "this CHD is only the difference to another one", "no parent", "the CHD with SHA-1 " + sha1,
+         "put its parent beside it, or name it with --parent");
+  if (chd->parent_->header().identity() != wanted)
+    fail("parent_mismatch", "this is not the parent of this CHD",
+         hex(chd->parent_->header().identity().value_or(Sha1{})), sha1, "");
+  return chd;
+}
+
+const Tag* Chd::tag(std::string_view name) const {
+  for (const Tag& t : tags_)
+    if (t.name == name) return &t;
+  return nullptr;
+}
+
+std::string Chd::kind_name(const Hunk& hunk) const {
+  switch (hunk.kind) {
+    case HunkKind::codec0:
+    case HunkKind::codec1:
+    case HunkKind::codec2:
+    case HunkKind::codec3:
+      return header_.codecs.at(static_cast<std::size_t>(hunk.kind));
+    case HunkKind::stored:
+      return header_.compressed || header_.version < 5 ? "none" : "plain";
+    case HunkKind::same:
+      return "self";
+    case HunkKind::parent:
+      return "parent";
+    case HunkKind::parent_hunk:
+      return "parent-hunk";
+    case HunkKind::repeated:
+      return "mini";
+    case HunkKind::absent:
+      return "absent";
+  }
+  return "";
+}
+
+void Chd::read_parent(std::uint64_t offset, std::span<std::byte> out, std::uint64_t hunk) const {
+  const std::uint64_t size = std::uint64_t{parent_->header_.hunk_count} * parent_->header_.hunk_bytes;
+  if (offset > size || out.size() > size - offset)
+    throw Error({.code = "parent_range",
+                 .what = fmt::format("hunk {} refers to bytes behind its parent's end", hunk),
+                 .file = name(),
+                 .found = fmt::format("byte {}", offset),
+                 .expected = fmt::format("at most {}", size)});
+  Bytes whole(parent_->header_.hunk_bytes);
+  while (!out.empty()) {
+    const std::uint64_t number = offset / whole.size();
+    const auto inside = static_cast<std::size_t>(offset % whole.size());
+    const std::size_t n = std::min(out.size(), whole.size() - inside);
+    parent_->read_hunk(number, whole);
+    std::copy_n(whole.begin() + static_cast<std::ptrdiff_t>(inside), n, out.begin());
+    out = out.subspan(n);
+    offset += n;
+  }
+}
+
+void Chd::decode(std::uint64_t number, std::span<std::byte> out) const {
+  const Hunk& hunk = hunks_[number];
+  switch (hunk.kind) {
+    case HunkKind::stored:
+      return file_->read_at(hunk.place, out);
+    case HunkKind::absent:
+      return static_cast<void>(std::fill(out.begin(), out.end(), std::byte{0}));
+    case HunkKind::repeated:
+      for (std::size_t i = 0; i < out.size(); ++i)
+        out[i] = static_cast<std::byte>(hunk.place >> (56 - 8 * (i % 8)) & 255);
+      return;
+    case HunkKind::parent:
+      return read_parent(hunk.place * header_.unit_bytes, out, number);
+    case HunkKind::parent_hunk:
+      return read_parent(hunk.place * header_.hunk_bytes, out, number);
+    default:
+      break;
+  }
+  Bytes coded(hunk.length);
+  file_->read_at(hunk.place, coded);
+  auto decoder = pool_->take();
+  const bool good = decoder->decode(header_.codecs.at(static_cast<std::size_t>(hunk.kind)), coded, out);
+  pool_->give(std::move(decoder));
+  if (!good)
+    throw Error({.code = "hunk_data",
+                 .what = fmt::format("hunk {} cannot be decoded", number),
+                 .file = name(),
+                 .offset = hunk.place,
+                 .found = fmt::format("{} bytes of {}", hunk.length, kind_name(hunk)),
+                 .expected = fmt::format("{} bytes of data", out.size()),
+                 .hint = "opifex check lists everything that is damaged"});
+}
+
+void Chd::read_hunk(std::uint64_t number, std::span<std::byte> out) const {
+  // A chain of copies only goes backwards.
+  while (hunks_[number].kind == HunkKind::same) number = hunks_[number].place;
+  decode(number, out);
+  const Hunk& hunk = hunks_[number];
+  if (!hunk.crc_known) return;
+  const std::uint32_t crc = header_.version == 5 ? crc16(out) : libdeflate_crc32(0, out.data(), out.size());
+  if (crc == hunk.crc) return;
+  throw Error({.code = "hunk_crc",
+               .what = fmt::format("hunk {} is damaged", number),
+               .file = name(),
+               .offset = hunk.place,
+               .found = fmt::format("CRC {:X}", crc),
+               .expected = fmt::format("{:X}", hunk.crc),
+               .hint = "opifex check lists everything that is damaged"});
+}
+
+/// Logical bytes; the hunks read last stay decoded.
+class Chd::Logical final : public ByteSource {
+ public:
+  explicit Logical(std::shared_ptr<const Chd> chd)
+      : chd_(std::move(chd)), room_(std::max<std::size_t>(4, kCacheBytes / chd_->header_.hunk_bytes)) {}
+  std::uint64_t size() const override { return chd_->header_.logical_bytes; }
+  std::string name() const override { return chd_->name(); }
+  void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
+    if (offset > size() || out.size() > size() - offset)
+      throw Error({.code = "truncated",
+                   .what = "the data of this CHD ends too early",
+                   .file = name(),
+                   .offset = offset,
+                   .found = fmt::format("{} bytes", size()),
+                   .expected = fmt::format("{}", offset + out.size())});
+    const std::size_t hunk_bytes = chd_->header_.hunk_bytes;
+    while (!out.empty()) {
+      const std::uint64_t number = offset / hunk_bytes;
+      const auto inside = static_cast<std::size_t>(offset % hunk_bytes);
+      const std::size_t n = std::min(out.size(), hunk_bytes - inside);
+      if (inside == 0 && n == hunk_bytes && !cached(number)) {
+        chd_->read_hunk(number, out.first(n));  // as a whole, straight to where it is wanted
+      } else {
+        const auto hunk = get(number);
+        std::copy_n(hunk->begin() + static_cast<std::ptrdiff_t>(inside), n, out.begin());
+      }
+      out = out.subspan(n);
+      offset += n;
+    }
+  }
+
+ private:
+  using HunkPtr = std::shared_ptr<const Bytes>;
+  struct Kept {
+    std::uint64_t number;
+    HunkPtr bytes;
+  };
+  bool cached(std::uint64_t number) const {
+    const std::lock_guard lock(mutex_);
+    return places_.contains(number);
+  }
+  HunkPtr get(std::uint64_t number) const {
+    {
+      const std::lock_guard lock(mutex_);
+      if (const auto at = places_.find(number); at != places_.end()) {
+        kept_.splice(kept_.begin(), kept_, at->second);
+        return at->second->bytes;
+      }
+    }
+    auto bytes = std::make_shared<Bytes>(chd_->header_.hunk_bytes);
+    chd_->read_hunk(number, *bytes);
+    const std::lock_guard lock(mutex_);
+    if (places_.contains(number)) return bytes;
+    kept_.push_front({number, bytes});
+    places_[number] = kept_.begin();
+    if (kept_.size() > room_) {
+      places_.erase(kept_.back().number);
+      kept_.pop_back();
+    }
+    return bytes;
+  }
+
+  std::shared_ptr<const Chd> chd_;
+  std::size_t room_;
+  mutable std::mutex mutex_;
+  mutable std::list<Kept> kept_;  // most recently used first
+  mutable std::unordered_map<std::uint64_t, std::list<Kept>::iterator> places_;
+};
+
+SourcePtr Chd::logical() const { return std::make_shared<Logical>(self_.lock()); }
+
+Sha1 Chd::overall_sha1(const Sha1& raw) const {
+  const auto from_hex = [](const std::string& text) {
+    Sha1 sha1;
+    for (std::size_t i = 0; i < sha1.size(); ++i)
+      sha1[i] = static_cast<std::byte>(std::stoi(text.substr(2 * i, 2), nullptr, 16));
+    return sha1;
+  };
+  std::vector<Bytes> rows;
+  for (const Tag& t : tags_) {
+    if (!t.hashed()) continue;
+    Bytes row = to_bytes(t.name);
+    const Sha1 sha1 = from_hex(digest_of("sha1", t.data));
+    row.insert(row.end(), sha1.begin(), sha1.end());
+    rows.push_back(std::move(row));
+  }
+  std::sort(rows.begin(), rows.end());
+  Digest digest("sha1");
+  digest.update(raw);
+  for (const Bytes& row : rows) digest.update(row);
+  return from_hex(digest.finish());
+}
+
+}  // namespace opifex::chd

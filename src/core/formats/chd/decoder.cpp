@@ -1,0 +1,244 @@
+#include "decoder.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cstring>
+
+#include <FLAC/stream_decoder.h>
+#include <libdeflate.h>
+#include <lzma.h>
+#include <zstd.h>
+
+#include "opifex/core/cd/parity.hpp"
+
+#include "bits.hpp"
+
+namespace opifex::chd {
+namespace {
+
+constexpr std::array<std::string_view, 9> kKnown = {"zlib", "lzma", "huff", "flac", "zstd",
+                                                    "cdzl", "cdlz", "cdfl", "cdzs"};
+
+/// What the FLAC callbacks share.
+struct FlacRun {
+  ByteView header, coded;
+  std::size_t at = 0;  // in header and coded together
+  std::span<std::byte> out;
+  std::size_t written = 0;
+  bool big_endian = false, failed = false;
+};
+
+FLAC__StreamDecoderReadStatus flac_read(const FLAC__StreamDecoder*, FLAC__byte* buffer, std::size_t* bytes,
+                                        void* data) {
+  auto& run = *static_cast<FlacRun*>(data);
+  std::size_t done = 0;
+  while (done < *bytes && run.at < run.header.size() + run.coded.size()) {
+    const ByteView part =
+        run.at < run.header.size() ? run.header.subspan(run.at) : run.coded.subspan(run.at - run.header.size());
+    const std::size_t n = std::min(*bytes - done, part.size());
+    std::memcpy(buffer + done, part.data(), n);
+    done += n;
+    run.at += n;
+  }
+  *bytes = done;
+  return done == 0 ? FLAC__STREAM_DECODER_READ_STATUS_END_OF_STREAM : FLAC__STREAM_DECODER_READ_STATUS_CONTINUE;
+}
+
+FLAC__StreamDecoderTellStatus flac_tell(const FLAC__StreamDecoder*, FLAC__uint64* position, void* data) {
+  *position = static_cast<FlacRun*>(data)->at;
+  return FLAC__STREAM_DECODER_TELL_STATUS_OK;
+}
+
+FLAC__StreamDecoderWriteStatus flac_write(const FLAC__StreamDecoder*, const FLAC__Frame* frame,
+                                          const FLAC__int32* const samples[], void* data) {
+  auto& run = *static_cast<FlacRun*>(data);
+  constexpr std::size_t kStereo = 4;
+  const bool fits = frame->header.channels == 2 && frame->header.bits_per_sample == 16 &&
+                    frame->header.blocksize <= (run.out.size() - run.written) / kStereo;
+  if (!fits) {
+    run.failed = true;
+    return FLAC__STREAM_DECODER_WRITE_STATUS_ABORT;
+  }
+  std::byte* to = run.out.data() + run.written;
+  for (std::uint32_t i = 0; i < frame->header.blocksize; ++i)
+    for (int channel = 0; channel < 2; ++channel) {
+      const auto v = static_cast<std::uint32_t>(samples[channel][i]);
+      const auto low = static_cast<std::byte>(v & 255), high = static_cast<std::byte>(v >> 8 & 255);
+      *to++ = run.big_endian ? high : low;
+      *to++ = run.big_endian ? low : high;
+    }
+  run.written += frame->header.blocksize * kStereo;
+  return FLAC__STREAM_DECODER_WRITE_STATUS_CONTINUE;
+}
+
+void flac_error(const FLAC__StreamDecoder*, FLAC__StreamDecoderErrorStatus, void* data) {
+  static_cast<FlacRun*>(data)->failed = true;
+}
+
+/// A stream header for frames that have none: RFC 9639, 8.2, 44 100 Hz, 16 bits, stereo.
+std::array<std::byte, 42> flac_header(std::uint32_t block) {
+  std::array<std::byte, 42> h{};
+  constexpr std::array<int, 8> kStart = {0x66, 0x4C, 0x61, 0x43, 0x80, 0x00, 0x00, 0x22};
+  constexpr std::array<int, 4> kFormat = {0x0A, 0xC4, 0x42, 0xF0};
+  std::transform(kStart.begin(), kStart.end(), h.begin(), [](int b) { return static_cast<std::byte>(b); });
+  for (const std::size_t at : {std::size_t{8}, std::size_t{10}}) {
+    h[at] = static_cast<std::byte>(block >> 8 & 255);
+    h[at + 1] = static_cast<std::byte>(block & 255);
+  }
+  std::transform(kFormat.begin(), kFormat.end(), h.begin() + 18, [](int b) { return static_cast<std::byte>(b); });
+  return h;
+}
+
+}  // namespace
+
+bool is_known_codec(const std::string& name) { return std::find(kKnown.begin(), kKnown.end(), name) != kKnown.end(); }
+bool is_cd_codec(const std::string& name) { return name.starts_with("cd"); }
+
+std::uint32_t flac_block(std::size_t bytes, std::uint32_t most) {
+  std::size_t block = bytes / 4;
+  while (block > most) block /= 2;
+  return static_cast<std::uint32_t>(block);
+}
+
+struct Decoder::Libraries {
+  struct Free {
+    void operator()(libdeflate_decompressor* d) const { libdeflate_free_decompressor(d); }
+    void operator()(FLAC__StreamDecoder* d) const { FLAC__stream_decoder_delete(d); }
+    void operator()(ZSTD_DCtx* c) const { ZSTD_freeDCtx(c); }
+  };
+  std::unique_ptr<libdeflate_decompressor, Free> deflate{libdeflate_alloc_decompressor()};
+  std::unique_ptr<FLAC__StreamDecoder, Free> flac{FLAC__stream_decoder_new()};
+  std::unique_ptr<ZSTD_DCtx, Free> zstd{ZSTD_createDCtx()};
+};
+
+Decoder::Decoder() : libraries_(std::make_unique<Libraries>()) {
+  if (!libraries_->deflate || !libraries_->flac || !libraries_->zstd) throw std::bad_alloc();
+}
+Decoder::~Decoder() = default;
+
+bool Decoder::inflate(ByteView coded, std::span<std::byte> out, std::size_t* used) {
+  std::size_t in = 0, written = 0;
+  const auto result = libdeflate_deflate_decompress_ex(libraries_->deflate.get(), coded.data(), coded.size(),
+                                                       out.data(), out.size(), &in, &written);
+  if (used) *used = in;
+  return result == LIBDEFLATE_SUCCESS && written == out.size();
+}
+
+bool Decoder::unlzma(ByteView coded, std::span<std::byte> out) {
+  lzma_options_lzma options{};
+  if (lzma_lzma_preset(&options, 9)) return false;
+  options.lc = 3;
+  options.lp = 0;
+  options.pb = 2;
+  constexpr std::uint32_t kSmallest = 4096;
+  options.dict_size = std::max(static_cast<std::uint32_t>(out.size()), kSmallest);
+  options.ext_flags = 0;  // no end marker
+  lzma_set_ext_size(options, static_cast<std::uint64_t>(out.size()));
+  const std::array<lzma_filter, 2> filters = {lzma_filter{LZMA_FILTER_LZMA1EXT, &options},
+                                              lzma_filter{LZMA_VLI_UNKNOWN, nullptr}};
+  std::size_t in = 0, written = 0;
+  const lzma_ret result = lzma_raw_buffer_decode(filters.data(), nullptr, raw_bytes(coded), &in, coded.size(),
+                                                 raw_bytes_mut(out), &written, out.size());
+  return result == LZMA_OK && written == out.size() && in == coded.size();
+}
+
+bool Decoder::unhuff(ByteView coded, std::span<std::byte> out) {
+  BitReader in(coded);
+  const auto tree = read_small_tree(in);
+  if (!tree) return false;
+  for (std::byte& b : out) {
+    const int symbol = tree->next(in);
+    if (symbol < 0) return false;
+    b = static_cast<std::byte>(symbol);
+  }
+  return !in.overran();
+}
+
+bool Decoder::unflac(ByteView coded, std::span<std::byte> out, bool big_endian, std::uint32_t block,
+                     std::size_t* used) {
+  constexpr std::uint32_t kSmallest = 16;  // RFC 9639, 9.1.1
+  if (out.size() % 4 != 0 || block < kSmallest) return false;
+  const auto header = flac_header(block);
+  FlacRun run{header, coded, 0, out, 0, big_endian, false};
+  FLAC__StreamDecoder* const flac = libraries_->flac.get();
+  const auto started = FLAC__stream_decoder_init_stream(flac, &flac_read, nullptr, &flac_tell, nullptr, nullptr,
+                                                        &flac_write, nullptr, &flac_error, &run);
+  bool good =
+      started == FLAC__STREAM_DECODER_INIT_STATUS_OK && FLAC__stream_decoder_process_until_end_of_metadata(flac);
+  while (good && run.written < out.size()) {
+    const std::size_t before = run.written;
+    good = FLAC__stream_decoder_process_single(flac) && !run.failed && run.written > before;
+  }
+  FLAC__uint64 position = 0;
+  if (good && used) {
+    good = FLAC__stream_decoder_get_decode_position(flac, &position) && position >= header.size();
+    *used = static_cast<std::size_t>(position) - header.size();
+  }
+  FLAC__stream_decoder_finish(flac);
+  return good && !run.failed;
+}
+
+bool Decoder::unzstd(ByteView coded, std::span<std::byte> out, std::size_t* used) {
+  const std::size_t frame = ZSTD_findFrameCompressedSize(coded.data(), coded.size());
+  if (ZSTD_isError(frame) || frame > coded.size()) return false;
+  if (used) *used = frame;
+  const std::size_t written = ZSTD_decompressDCtx(libraries_->zstd.get(), out.data(), out.size(), coded.data(), frame);
+  return !ZSTD_isError(written) && written == out.size();
+}
+
+bool Decoder::uncd(const std::string& codec, ByteView coded, std::span<std::byte> out) {
+  const std::size_t frames = out.size() / kFrameBytes, data_bytes = frames * kFrameData,
+                    sub_bytes = frames * kFrameSubcode;
+  if (frames == 0 || out.size() % kFrameBytes != 0) return false;
+  scratch_.resize(data_bytes + sub_bytes);
+  const auto data = std::span(scratch_).first(data_bytes), subcode = std::span(scratch_).subspan(data_bytes);
+  ByteView bitmap;
+  std::size_t used = 0;
+  if (codec == "cdfl") {
+    if (!unflac(coded, data, true, flac_block(data_bytes, kCdFlacMost), &used) || used > coded.size()) return false;
+    if (!inflate(coded.subspan(used), subcode, nullptr)) return false;
+  } else {
+    constexpr std::size_t kLongHunk = 65536;
+    const std::size_t flags = (frames + 7) / 8, size_bytes = out.size() >= kLongHunk ? 3 : 2;
+    if (coded.size() < flags + size_bytes) return false;
+    bitmap = coded.first(flags);
+    std::size_t length = 0;
+    for (const std::byte b : coded.subspan(flags, size_bytes)) length = length << 8 | std::to_integer<std::size_t>(b);
+    const ByteView rest = coded.subspan(flags + size_bytes);
+    if (length > rest.size()) return false;
+    const ByteView base = rest.first(length), tail = rest.subspan(length);
+    constexpr std::array<std::byte, 4> kZstdMagic = {std::byte{0x28}, std::byte{0xB5}, std::byte{0x2F},
+                                                     std::byte{0xFD}};
+    const bool zstd_tail =
+        codec == "cdzs" && tail.size() >= 4 && std::equal(kZstdMagic.begin(), kZstdMagic.end(), tail.begin());
+    const bool good = codec == "cdzl"   ? inflate(base, data, nullptr)
+                      : codec == "cdlz" ? unlzma(base, data)
+                                        : unzstd(base, data, nullptr);
+    if (!good || !(zstd_tail ? unzstd(tail, subcode, nullptr) : inflate(tail, subcode, nullptr))) return false;
+  }
+  for (std::size_t f = 0; f < frames; ++f) {
+    const auto frame = out.subspan(f * kFrameBytes, kFrameBytes);
+    std::copy_n(data.begin() + static_cast<std::ptrdiff_t>(f * kFrameData), kFrameData, frame.begin());
+    std::copy_n(subcode.begin() + static_cast<std::ptrdiff_t>(f * kFrameSubcode), kFrameSubcode,
+                frame.begin() + static_cast<std::ptrdiff_t>(kFrameData));
+    if (bitmap.empty() || (bitmap[f / 8] & static_cast<std::byte>(1u << f % 8)) == std::byte{0}) continue;
+    const auto sector = cd::SectorSpan(frame.first(kFrameData));
+    std::copy(cd::kSync.begin(), cd::kSync.end(), sector.begin());
+    cd::compute_ecc(sector, sector[15] == std::byte{2} ? cd::EccHeader::zero : cd::EccHeader::counts);
+  }
+  return true;
+}
+
+bool Decoder::decode(const std::string& codec, ByteView coded, std::span<std::byte> out) {
+  if (codec == "zlib") return inflate(coded, out, nullptr);
+  if (codec == "lzma") return unlzma(coded, out);
+  if (codec == "huff") return unhuff(coded, out);
+  if (codec == "zstd") return unzstd(coded, out, nullptr);
+  if (is_cd_codec(codec)) return uncd(codec, coded, out);
+  if (codec != "flac" || coded.empty()) return false;
+  const std::byte mark = coded[0];
+  if (mark != std::byte{'L'} && mark != std::byte{'B'}) return false;
+  return unflac(coded.subspan(1), out, mark == std::byte{'B'}, flac_block(out.size(), kFlacMost), nullptr);
+}
+
+}  // namespace opifex::chd

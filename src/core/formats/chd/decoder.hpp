@@ -1,0 +1,44 @@
+/// The codecs of CHD, decoding (README, section 4). Each fills exactly the hunk it is given and never writes outside.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "opifex/core/base/bytes.hpp"
+
+namespace opifex::chd {
+
+/// True for codecs that can be decoded.
+bool is_known_codec(const std::string& name);
+/// True for those that take a hunk apart into frames of 2448 bytes.
+bool is_cd_codec(const std::string& name);
+
+/// Buffers and library contexts of one thread.
+class Decoder {
+ public:
+  Decoder();
+  ~Decoder();
+  /// False if the coded bytes do not give exactly `out`.
+  bool decode(const std::string& codec, ByteView coded, std::span<std::byte> out);
+
+ private:
+  bool inflate(ByteView coded, std::span<std::byte> out, std::size_t* used);
+  bool unlzma(ByteView coded, std::span<std::byte> out);
+  bool unhuff(ByteView coded, std::span<std::byte> out);
+  bool unflac(ByteView coded, std::span<std::byte> out, bool big_endian, std::uint32_t block, std::size_t* used);
+  bool unzstd(ByteView coded, std::span<std::byte> out, std::size_t* used);
+  bool uncd(const std::string& codec, ByteView coded, std::span<std::byte> out);
+
+  struct Libraries;
+  std::unique_ptr<Libraries> libraries_;
+  Bytes scratch_;
+};
+
+/// Samples of a FLAC block for `bytes` of 16-bit stereo; at most `most`.
+std::uint32_t flac_block(std::size_t bytes, std::uint32_t most);
+inline constexpr std::uint32_t kFlacMost = 2048, kCdFlacMost = 2352;
+
+inline constexpr std::size_t kFrameBytes = 2448, kFrameData = 2352, kFrameSubcode = 96;
+
+}  // namespace opifex::chd

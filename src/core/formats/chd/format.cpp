@@ -1,0 +1,355 @@
+// CHD as an image: a CD with its tracks, a disc of blocks, or plain data.
+#include "opifex/core/image/format.hpp"
+
+#include <algorithm>
+#include <atomic>
+#include <map>
+#include <mutex>
+
+#include "opifex/core/base/flow.hpp"
+#include "opifex/core/base/hash.hpp"
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/formats/chd/chd.hpp"
+#include "opifex/core/image/container.hpp"
+
+#include "decoder.hpp"
+#include "open.hpp"
+#include "tracks.hpp"
+
+namespace opifex {
+
+extern const Format kChdFormat;
+
+namespace {
+
+namespace fs = std::filesystem;
+using chd::Chd;
+using chd::ChdTrack;
+using chd::kFrameBytes;
+
+constexpr std::array<std::string_view, 1> kExtensions = {".chd"};
+
+int probe(const ByteSource& source, std::string_view) {
+  return as_text(read_up_to(source, 0, 8)) == "MComprHD" ? 64 : 0;
+}
+
+/// The stored sectors of one track, one behind the other, without the rest of their frames; audio little-endian.
+class TrackSource final : public ByteSource {
+ public:
+  TrackSource(SourcePtr frames, const ChdTrack& track)
+      : frames_(std::move(frames)),
+        first_(track.first_frame),
+        count_(track.frames - track.pad),
+        swapped_(track.swapped),
+        each_(track.has_subcode() ? track.mode.sector_bytes + chd::kFrameSubcode : track.mode.sector_bytes),
+        audio_bytes_(track.mode.sector_bytes) {}
+  std::uint64_t size() const override { return std::uint64_t{count_} * each_; }
+  std::string name() const override { return frames_->name(); }
+  void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
+    constexpr std::uint64_t kBatch = 64;
+    Bytes frames;
+    while (!out.empty()) {
+      const std::uint64_t frame = offset / each_;
+      const std::uint64_t last = (offset + out.size() - 1) / each_;
+      const std::uint64_t n = std::min(kBatch, last - frame + 1);
+      // The padding of the very last frame may be missing.
+      const std::uint64_t from = (first_ + frame) * kFrameBytes;
+      frames.assign(n * kFrameBytes, std::byte{0});
+      const std::uint64_t there =
+          std::min<std::uint64_t>(frames.size(), frames_->size() - std::min(from, frames_->size()));
+      frames_->read_at(from, std::span(frames).first(static_cast<std::size_t>(there)));
+      for (std::uint64_t i = 0; i < n; ++i) {
+        const auto stored = std::span(frames).subspan(i * kFrameBytes, each_);
+        if (swapped_) cd::swap_words(stored.first(audio_bytes_));
+        const auto inside = static_cast<std::size_t>(offset % each_);
+        const std::size_t bytes = std::min(out.size(), each_ - inside);
+        std::copy_n(stored.begin() + static_cast<std::ptrdiff_t>(inside), bytes, out.begin());
+        out = out.subspan(bytes);
+        offset += bytes;
+      }
+    }
+  }
+
+ private:
+  SourcePtr frames_;
+  std::uint64_t first_;
+  std::uint32_t count_;
+  bool swapped_;
+  std::size_t each_, audio_bytes_;
+};
+
+std::optional<StoredForm> form_of(const ChdTrack& track) {
+  if (track.has_subcode())
+    return track.mode.sector_bytes == cd::kRawBytes ? std::optional(StoredForm::raw_with_pw) : std::nullopt;
+  switch (track.mode.sector_bytes) {
+    case 2352:
+      return StoredForm::raw;
+    case 2336:
+      return StoredForm::mode2;
+    case 2324:
+      return StoredForm::form2_user;
+    default:
+      return track.mode.kind == cd::TrackMode::Kind::mode1 ? StoredForm::mode1_user : StoredForm::form1_user;
+  }
+}
+
+/// Which form the 96 bytes have is told by their checksums, not by the word in the metadata.
+std::optional<cd::SubchannelForm> subchannel_form(const ByteSource& track) {
+  constexpr std::uint64_t kLook = 32, kStored = cd::kRawBytes + cd::kSubchannelBytes;
+  std::vector<cd::Subchannel> blocks;
+  for (std::uint64_t i = 0; i < kLook && (i + 1) * kStored <= track.size(); ++i) {
+    blocks.emplace_back();
+    track.read_at(i * kStored + cd::kRawBytes, blocks.back());
+  }
+  return cd::detect_form(blocks);
+}
+
+CdImagePtr make_cd(const Chd& file, chd::Contents& contents, std::vector<Warning>& warnings) {
+  cd::Layout layout = chd::make_layout(contents, warnings);
+  std::vector<Extent> extents;
+  std::optional<cd::SubchannelForm> subchannel;
+  const SourcePtr logical = file.logical();
+  for (std::size_t i = 0; i < contents.tracks.size(); ++i) {
+    const ChdTrack& from = contents.tracks[i];
+    const auto form = form_of(from);
+    if (!form)
+      throw Error({.code = "unsupported",
+                   .what = fmt::format("track {} has subcode behind sectors that are not raw", from.number),
+                   .file = file.name()});
+    const auto source = std::make_shared<TrackSource>(logical, from);
+    if (*form == StoredForm::raw_with_pw && !subchannel) subchannel = subchannel_form(*source);
+    const cd::Track& track = layout.tracks[i];
+    extents.push_back({.track = from.number,
+                       .lba = track.pregap_lba + static_cast<cd::Lba>(track.pregap_unstored),
+                       .sectors = from.frames - from.pad,
+                       .form = *form,
+                       .source = source,
+                       .file = 0,
+                       .offset = 0});
+  }
+  const bool any =
+      std::any_of(contents.tracks.begin(), contents.tracks.end(), [](const ChdTrack& t) { return t.has_subcode(); });
+  if (any && !subchannel) subchannel = cd::SubchannelForm::interleaved;
+  return std::make_shared<CdImage>(std::move(layout), std::move(extents), subchannel);
+}
+
+std::string sha1_text(const std::optional<chd::Sha1>& sha1) { return sha1 ? hex(*sha1) : ""; }
+
+class ChdContainer final : public Container {
+ public:
+  ChdContainer(std::shared_ptr<const Chd> file, chd::Contents contents, CdImagePtr cd)
+      : chd_(std::move(file)), contents_(std::move(contents)), cd_(std::move(cd)) {}
+
+  std::vector<ContainerFact> facts() const override {
+    const chd::Header& h = chd_->header();
+    std::vector<ContainerFact> facts = {{"version", "CHD", fmt::format("version {}, {}", h.version, kind_text())},
+                                        {"kind", "", std::string(chd::to_string(contents_.kind))},
+                                        {"logical_bytes", "Holds", fmt::format("{}", h.logical_bytes)},
+                                        {"hunk_bytes", "", fmt::format("{}", h.hunk_bytes)},
+                                        {"unit_bytes", "", fmt::format("{}", h.unit_bytes)}};
+    std::string codecs;
+    for (const std::string& c : h.codecs)
+      if (!c.empty()) codecs += (codecs.empty() ? "" : ", ") + c;
+    facts.push_back({"codecs", "Codecs", codecs.empty() ? "none" : codecs});
+    const double ratio = 100.0 * static_cast<double>(chd_->file_bytes()) / static_cast<double>(h.logical_bytes);
+    facts.push_back({"ratio", "Ratio", fmt::format("{:.1f} %", ratio)});
+    facts.push_back({"raw_sha1", "Raw SHA-1", sha1_text(h.raw_sha1)});
+    facts.push_back({"sha1", "SHA-1", sha1_text(h.sha1)});
+    facts.push_back({"md5", "MD5", h.md5});
+    facts.push_back({"parent_sha1", "Parent", sha1_text(h.parent_sha1)});
+    if (chd_->parent()) facts.push_back({"parent", "", chd_->parent()->name()});
+    return facts;
+  }
+
+  std::vector<ContainerShare> shares() const override {
+    std::vector<ContainerShare> shares;
+    for (const chd::Hunk& h : chd_->hunks()) {
+      const std::string name = chd_->kind_name(h);
+      auto at = std::find_if(shares.begin(), shares.end(), [&](const ContainerShare& s) { return s.codec == name; });
+      if (at == shares.end()) at = shares.insert(shares.end(), {name, 0, 0});
+      ++at->hunks;
+      at->bytes += h.kind <= chd::HunkKind::stored ? h.length : 0;
+    }
+    return shares;
+  }
+
+  std::vector<ContainerTag> tags() const override {
+    std::vector<ContainerTag> tags;
+    for (const chd::Tag& t : chd_->tags()) {
+      const std::string text = t.text();
+      const bool readable = is_utf8(text) && std::none_of(text.begin(), text.end(),
+                                                          [](char c) { return static_cast<unsigned char>(c) < 9; });
+      tags.push_back({printable(t.name), t.flags, t.offset, t.data.size(), readable ? text : ""});
+    }
+    return tags;
+  }
+
+  std::vector<ContainerProblem> verify(Work& work) const override {
+    const chd::Header& h = chd_->header();
+    std::vector<ContainerProblem> problems;
+    std::mutex mutex;
+    Digest sha1("sha1"), md5("md5");
+    bool whole = true;
+    const auto batch = std::max<std::uint64_t>(1, kFlowBlockBytes / h.hunk_bytes);
+    std::map<std::uint64_t, ContainerProblem> bad;  // by hunk
+    work.progress.begin("checking the container", h.logical_bytes);
+    Flow flow;
+    flow.next = [&](FlowBlock& block) {
+      const std::uint64_t first = block.index * batch;
+      if (first >= h.hunk_count) return false;
+      block.data.resize(static_cast<std::size_t>(std::min<std::uint64_t>(batch, h.hunk_count - first) * h.hunk_bytes));
+      return true;
+    };
+    flow.work = [&](FlowBlock& block) {
+      for (std::uint64_t i = 0; i * h.hunk_bytes < block.data.size(); ++i) {
+        const std::uint64_t number = block.index * batch + i;
+        try {
+          chd_->read_hunk(number, std::span(block.data).subspan(i * h.hunk_bytes, h.hunk_bytes));
+        } catch (const Error& e) {
+          if (e.details.fault == Fault::device) throw;
+          const std::lock_guard lock(mutex);
+          bad[number] = problem_of(number, e);
+        }
+      }
+    };
+    flow.consume.emplace_back([&](const FlowBlock& block) {
+      const std::uint64_t at = block.index * batch * h.hunk_bytes;
+      const auto bytes =
+          ByteView(block.data)
+              .first(static_cast<std::size_t>(std::min<std::uint64_t>(block.data.size(), h.logical_bytes - at)));
+      sha1.update(bytes);
+      if (!h.md5.empty()) md5.update(bytes);
+      work.progress.done_bytes += bytes.size();
+    });
+    run_flow(flow, work);
+    whole = bad.empty();
+    for (auto& [number, problem] : bad) problems.push_back(std::move(problem));
+    if (!whole) return problems;
+    const std::string found = sha1.finish();
+    const auto differs = [&](const char* code, const char* what, const std::string& wanted, const std::string& is) {
+      if (!wanted.empty() && wanted != is)
+        problems.push_back({code, fmt::format("{} is {}, the header says {}", what, is, wanted)});
+    };
+    differs("sha1_raw", "the SHA-1 of the data", sha1_text(h.raw_sha1), found);
+    if (!h.md5.empty()) differs("md5", "the MD5 of the data", h.md5, md5.finish());
+    if (h.sha1 && h.raw_sha1)
+      differs("sha1_overall", "the overall SHA-1", hex(*h.sha1), hex(chd_->overall_sha1(*h.raw_sha1)));
+    return problems;
+  }
+
+ private:
+  std::string kind_text() const {
+    switch (contents_.kind) {
+      case chd::Kind::cd:
+        return "CD";
+      case chd::Kind::gdrom:
+        return "GD-ROM";
+      case chd::Kind::dvd:
+        return "DVD";
+      case chd::Kind::hd:
+        return "hard disk";
+      case chd::Kind::raw:
+        return "plain data";
+    }
+    return "";
+  }
+
+  /// The sectors a damaged hunk hits.
+  ContainerProblem problem_of(std::uint64_t number, const Error& e) const {
+    ContainerProblem p{e.details.code, e.details.what, e.details.offset, {}, 0};
+    const chd::Header& h = chd_->header();
+    const std::uint64_t first = number * h.hunk_bytes, end = first + h.hunk_bytes;
+    if (!cd_) {
+      p.message += fmt::format(": bytes {} to {} of the data", first, std::min(end, h.logical_bytes) - 1);
+      return p;
+    }
+    for (std::size_t i = 0; i < contents_.tracks.size(); ++i) {
+      const ChdTrack& t = contents_.tracks[i];
+      const std::uint64_t from = std::max(first / kFrameBytes, t.first_frame),
+                          to = std::min((end + kFrameBytes - 1) / kFrameBytes, t.first_frame + t.frames - t.pad);
+      if (from >= to) continue;
+      const cd::Track& track = cd_->layout().tracks[i];
+      const auto lba = track.pregap_lba + static_cast<cd::Lba>(track.pregap_unstored + (from - t.first_frame));
+      if (!p.lba) p.lba = lba;
+      p.sectors += to - from;
+      p.message += fmt::format("{} track {}, {} sectors from LBA {}", i > 0 && p.sectors > to - from ? "," : ":",
+                               t.number, to - from, lba);
+    }
+    return p;
+  }
+
+  std::shared_ptr<const Chd> chd_;
+  chd::Contents contents_;
+  CdImagePtr cd_;
+};
+
+/// A parent lies beside its children; it is known by its SHA-1, whatever it is called.
+Chd::FindParent parents_beside(const fs::path& path, int depth) {
+  return [path, depth](const chd::Sha1& wanted) -> std::shared_ptr<const Chd> {
+    constexpr std::size_t kMostFiles = 10'000;
+    const fs::path folder = path.parent_path().empty() ? "." : path.parent_path();
+    std::vector<fs::path> candidates;
+    std::error_code ignored;
+    for (fs::directory_iterator i(folder, ignored), end; i != end && candidates.size() < kMostFiles;
+         i.increment(ignored))
+      if (fold_case(i->path().extension().string()) == ".chd" && i->is_regular_file(ignored) &&
+          !fs::equivalent(i->path(), path, ignored))
+        candidates.push_back(i->path());
+    std::sort(candidates.begin(), candidates.end());
+    for (const fs::path& candidate : candidates) {
+      try {
+        // The SHA-1 stands in the first bytes: only the right file is opened whole.
+        const SourcePtr file = open_file(candidate);
+        if (chd::peek_identity(*file) != wanted) continue;
+        return Chd::open(file, parents_beside(candidate, depth + 1), depth + 1);
+      } catch (const Error& e) {
+        if (e.details.code == "parent_chain") throw;  // a damaged neighbour is not this file's trouble
+      }
+    }
+    return nullptr;
+  };
+}
+
+Image open(const fs::path& path, const OpenOptions&) {
+  Image image;
+  image.format = &kChdFormat;
+  image.path = path;
+  const SourcePtr source = open_file(path);
+  const auto file = Chd::open(source, parents_beside(path, 0));
+  image.files.push_back({path, "chd", source->size(), false, source});
+  chd::Contents contents = chd::read_contents(*file);
+  image.warnings = contents.warnings;
+  if (contents.kind == chd::Kind::cd || contents.kind == chd::Kind::gdrom) {
+    image.cd = make_cd(*file, contents, image.warnings);
+  } else {
+    const SourcePtr logical = file->logical();
+    image.blocks = slice_source(logical, 0, logical->size() / cd::kUserBytes * cd::kUserBytes);
+    if (logical->size() % cd::kUserBytes != 0)
+      image.warnings.push_back(
+          {"partial_sector", "the data is no whole number of 2048-byte blocks: the rest is not used"});
+    if (contents.kind == chd::Kind::hd || contents.kind == chd::Kind::raw)
+      image.warnings.push_back(
+          {"not_a_disc", fmt::format("this CHD holds {}, not a disc",
+                                     contents.kind == chd::Kind::hd ? "a hard disk" : "plain data")});
+  }
+  image.container = std::make_shared<ChdContainer>(file, std::move(contents), image.cd);
+  return image;
+}
+
+}  // namespace
+
+extern const Format kChdFormat = {"chd",
+                                  "compressed hunks of a disc, with checksums",
+                                  kExtensions,
+                                  &probe,
+                                  &open,
+                                  {.audio = true,
+                                   .track_list = true,
+                                   .form2 = true,
+                                   .raw_headers = true,
+                                   .subchannel = true,
+                                   .mixed_subchannel = true,
+                                   .unstored_gaps = true},
+                                  nullptr};
+
+}  // namespace opifex

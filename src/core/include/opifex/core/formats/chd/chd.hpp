@@ -1,0 +1,114 @@
+/// CHD containers: hunks of compressed data, a map that says how each is stored, and metadata that says what they are.
+/// formats/chd/README.md has the layout. Versions 3, 4 and 5 are read.
+#pragma once
+
+#include <array>
+#include <filesystem>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "opifex/core/io/byte_source.hpp"
+
+namespace opifex::chd {
+
+using Sha1 = std::array<std::byte, 20>;
+
+/// How a hunk is stored.
+enum class HunkKind : std::uint8_t {
+  codec0,
+  codec1,
+  codec2,
+  codec3,       ///< compressed with the codec of that slot
+  stored,       ///< as it is
+  same,         ///< copy of an earlier hunk
+  parent,       ///< bytes of the parent from a unit on
+  parent_hunk,  ///< hunk of the parent by number (versions 3 and 4, uncompressed version 5)
+  repeated,     ///< 8 bytes over and over (versions 3 and 4)
+  absent        ///< zeros (uncompressed version 5)
+};
+
+struct Hunk {
+  HunkKind kind = HunkKind::absent;
+  bool crc_known = false;
+  std::uint32_t length = 0;  ///< bytes in the file
+  std::uint32_t crc = 0;     ///< CRC-16 of version 5, CRC-32 before
+  std::uint64_t place = 0;   ///< offset in the file; for references the hunk or unit; for `repeated` the 8 bytes
+};
+
+struct Tag {
+  std::string name;  ///< four characters
+  std::uint8_t flags = 0;
+  std::uint64_t offset = 0;
+  Bytes data;
+  bool hashed() const { return (flags & 1) != 0; }
+  /// Without the NUL at the end.
+  std::string text() const;
+};
+
+struct Header {
+  int version = 5;
+  std::uint64_t header_bytes = 0, logical_bytes = 0, map_offset = 0, meta_offset = 0;
+  std::uint32_t hunk_bytes = 0, unit_bytes = 0, hunk_count = 0;
+  std::array<std::string, 4> codecs = {};  ///< "cdlz" ...; empty: slot unused
+  bool compressed = true;
+  std::optional<Sha1> raw_sha1 = {}, sha1 = {}, parent_sha1 = {};  ///< overall SHA-1 of version 3: none
+  std::string md5 = {};                                            ///< version 3: of the logical bytes, hexadecimal
+  /// What a child's parent_sha1 must be.
+  std::optional<Sha1> identity() const { return sha1 ? sha1 : raw_sha1; }
+};
+
+class Decoder;
+
+/// An opened container. Immutable; safe to read from many threads.
+class Chd {
+ public:
+  /// Finds a parent by its SHA-1; null if there is none.
+  using FindParent = std::function<std::shared_ptr<const Chd>(const Sha1& wanted)>;
+  /// Error with the code of its reason; nothing larger than the file justifies is allocated.
+  static std::shared_ptr<const Chd> open(SourcePtr file, const FindParent& find_parent, int depth = 0);
+  ~Chd();
+
+  const Header& header() const { return header_; }
+  const std::vector<Hunk>& hunks() const { return hunks_; }
+  const std::vector<Tag>& tags() const { return tags_; }
+  const Chd* parent() const { return parent_.get(); }
+  std::string name() const { return file_->name(); }
+  std::uint64_t file_bytes() const { return file_->size(); }
+  const Tag* tag(std::string_view name) const;
+
+  /// The whole hunk, checked by its CRC. Error "hunk_data", "hunk_crc", "parent_range".
+  void read_hunk(std::uint64_t number, std::span<std::byte> out) const;
+  /// The logical bytes, through a cache of decoded hunks.
+  SourcePtr logical() const;
+  /// Overall SHA-1 as the header should have it for this raw SHA-1.
+  Sha1 overall_sha1(const Sha1& raw) const;
+
+  /// "zlib", "none", "self" ... as the map has it.
+  std::string kind_name(const Hunk& hunk) const;
+
+ private:
+  explicit Chd(SourcePtr file);
+  void decode(std::uint64_t number, std::span<std::byte> out) const;
+  void read_parent(std::uint64_t offset, std::span<std::byte> out, std::uint64_t hunk) const;
+  class Logical;
+  struct Pool;
+
+  SourcePtr file_;
+  Header header_;
+  std::vector<Hunk> hunks_;
+  std::vector<Tag> tags_;
+  std::shared_ptr<const Chd> parent_;
+  std::unique_ptr<Pool> pool_;
+  std::weak_ptr<const Chd> self_;
+};
+
+/// Reads the track list and makes the disc of it. Error as at opening an image. For tests and fuzzing.
+void check_contents(const Chd& chd);
+
+/// Sum of the 16-bit CRC of polynomial 0x1021, start 0xFFFF, most significant bit first.
+std::uint16_t crc16(ByteView bytes);
+
+}  // namespace opifex::chd
