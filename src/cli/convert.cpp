@@ -18,7 +18,10 @@ void declare(po::options_description& options) {
                         "what to write: opifex formats lists them")("track", po::value<int>()->value_name("N"),
                                                                     "for iso: which data track (default: the first)")(
       "gaps", po::value<std::string>()->value_name("WHERE"),
-      "for cue-tracks: own (default) or previous, see opifex help split");
+      "for cue-tracks: own (default) or previous, see opifex help split")(
+      "codecs", po::value<std::string>()->value_name("NAME,..."),
+      "for chd: codecs to try on each hunk (default: cdlz,cdzl,cdfl for CDs, lzma,zlib,flac for the rest)")(
+      "hunk-size", po::value<std::string>()->value_name("SIZE"), "for chd: bytes of a hunk (default: 19584, 4096)");
   declare_write_options(options);
   declare_read_options(options);
 }
@@ -62,8 +65,16 @@ std::string one_word(const Session& session) { return session.list("words").fron
 void run(Session& session) {
   const Format& target = writable_format(session.text("to"));
   const Image image = open_image(one_word(session), open_options(session));
-  ConversionJob job{&target, leading_output(image, target, session.text("out")), {gaps(session), 0}};
+  ConversionJob job{&target, leading_output(image, target, session.text("out")), {.gaps = gaps(session)}};
   if (session.options().count("track") != 0) job.options.data_track = session.options()["track"].as<int>();
+  job.options.codecs = comma_list(session.text("codecs"));
+  if (const std::string size = session.text("hunk-size"); !size.empty()) {
+    constexpr std::uint64_t kMost = UINT32_MAX;
+    const auto bytes = parse_size(size);
+    if (!bytes || *bytes == 0 || *bytes > kMost)
+      throw Error({.fault = Fault::usage, .code = "usage", .what = "--hunk-size takes a size, not " + printable(size)});
+    job.options.hunk_bytes = static_cast<std::uint32_t>(*bytes);
+  }
   run_conversion(session, image, job);
 }
 
@@ -86,7 +97,7 @@ void run_split(Session& session) {
   const Format& target = writable_format("cue-tracks");
   const fs::path out = session.text("out");
   const fs::path lead = out.extension() == ".cue" ? out : out / (image.path.stem().string() + ".cue");
-  run_conversion(session, image, {&target, lead, {gaps(session), 0}});
+  run_conversion(session, image, {&target, lead, {.gaps = gaps(session)}});
 }
 
 std::set<std::string> accepted_losses(const Session& session) {
@@ -155,7 +166,7 @@ fs::path leading_output(const Image& image, const Format& target, const std::str
   const fs::path path(out);
   const fs::path inside = path / image.path.stem().concat(extension.string());
   if (out.ends_with('/') || fs::is_directory(path)) return inside;
-  const bool set = target.holds.unstored_gaps;  // a sheet and its bins
+  const bool set = target.extensions.front() == ".cue";  // a sheet and its bins
   if (!set) return path;
   const std::string own = fold_case(path.extension().string());
   if (own == extension) return path;

@@ -253,8 +253,11 @@ std::string formats_text() {
     const Capabilities& c = f->holds;
     table.add({std::string(f->id), fmt::format("{}", fmt::join(f->extensions, " ")), "yes",
                mark(f->plan_write != nullptr), c.raw_headers ? "sectors" : "hashes", mark(c.audio), mark(c.track_list),
-               mark(c.form2), mark(c.raw_headers), c.subchannel ? "CD+G" : "-", mark(c.sessions),
-               std::string(f->title)});
+               mark(c.form2), mark(c.raw_headers),
+               c.any_subchannel ? "yes"
+               : c.subchannel   ? "CD+G"
+                                : "-",
+               mark(c.sessions), std::string(f->title)});
   }
   return table.text();
 }

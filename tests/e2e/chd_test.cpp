@@ -50,6 +50,62 @@ TEST_F(ChdFiles, AChildIsReadThroughItsParentWhateverThatIsCalled) {
   EXPECT_EQ(cli({"check", "child.chd"}).exit_code, 0);
 }
 
+TEST_F(ChdFiles, WritingGivesTheHashesOthersGive) {
+  // The samples were made by an independent implementation from the same disc.
+  for (const char* name : {"cd-mixed.cue", "cd-mixed.bin"}) sample(name);
+  ASSERT_EQ(cli({"convert", "cd-mixed.cue", "--to", "chd", "--out", "own.chd", "--prove"}).exit_code, 0);
+  const json own = cli({"identify", "own.chd", "--json"}).json()["results"][0]["container"];
+  EXPECT_EQ(own["raw_sha1"], "d647c452f2022bd1facb39b0ed047532c927f9cc");
+  EXPECT_EQ(own["sha1"], "b7e1ac5954da82091ec9c6a00b30440e3b7d22b0");
+  EXPECT_EQ(own["hunk_bytes"], "19584");
+  for (const char* name : {"cd-subcode.chd", "cd-mode1-2048.chd", "cd-mode2-2336.chd", "gd-pad.chd"}) {
+    ASSERT_EQ(cli({"convert", sample(name), "--to", "chd", "--out", "again.chd", "--overwrite"}).exit_code, 0) << name;
+    const json first = cli({"identify", name, "--json"}).json()["results"][0],
+               again = cli({"identify", "again.chd", "--json"}).json()["results"][0];
+    EXPECT_EQ(again["container"]["raw_sha1"], first["container"]["raw_sha1"]) << name;
+    EXPECT_EQ(again["container"]["kind"], first["container"]["kind"]) << name;
+    EXPECT_EQ(again["tracks"][1]["start_lba"], first["tracks"][1]["start_lba"]) << name;
+  }
+}
+
+TEST_F(ChdFiles, EveryCodecAndHunkSizeComesBack) {
+  demo::write_disc(
+      {.stem = "small", .data_sectors = 60, .streamed_sectors = 6, .audio_sectors = {25, 14}, .pregap_sectors = 12},
+      folder.path(), demo::Files::one_bin);
+  for (const char* codecs : {"cdlz", "cdzl", "cdfl", "cdzs", "zlib,lzma,flac,zstd", "cdzs,flac"})
+    for (const char* size : {"2448", "9792", "66096"}) {
+      ASSERT_EQ(cli({"convert", "small.cue", "--to", "chd", "--out", "x.chd", "--codecs", codecs, "--hunk-size", size,
+                     "--overwrite", "--prove"})
+                    .exit_code,
+                0)
+          << codecs << " " << size;
+      EXPECT_EQ(cli({"check", "x.chd", "--hashes", "none"}).exit_code, 0) << codecs << " " << size;
+    }
+  EXPECT_EQ(cli({"convert", "small.cue", "--to", "chd", "--codecs", "cdxx"}).exit_code, 2);
+  EXPECT_EQ(cli({"convert", "small.cue", "--to", "chd", "--hunk-size", "1000"}).exit_code, 2);
+}
+
+TEST_F(ChdFiles, IdenticalHunksAreStoredOnceAndThreadsDoNotMatter) {
+  // Runs of references of many lengths, noise that does not pay, a last hunk that is only partly used.
+  std::string blocks;
+  const std::string noise(as_text(Random(4).bytes(4096)));
+  for (int run = 1; run < 40; ++run) {
+    blocks += std::string(as_text(Random(static_cast<std::uint64_t>(run) + 50).bytes(4096)));
+    for (int i = 0; i < run * 9 % 300; ++i) blocks += i % 7 == 3 ? noise : std::string(4096, '\0');
+  }
+  blocks += std::string(2048, 'x');
+  write_file(*this / "disc.iso", blocks);
+  for (const char* threads : {"1", "2"})
+    ASSERT_EQ(cli({"convert", "disc.iso", "--to", "chd", "--out", std::string("t") + threads + ".chd", "--threads",
+                   threads, "--prove"})
+                  .exit_code,
+              0);
+  EXPECT_EQ(sha256_file(*this / "t1.chd"), sha256_file(*this / "t2.chd"));
+  EXPECT_LT(fs::file_size(*this / "t1.chd"), 41u * 4096 + 8192);
+  ASSERT_EQ(cli({"convert", "t1.chd", "--to", "iso", "--out", "back.iso"}).exit_code, 0);
+  EXPECT_EQ(read_file(*this / "back.iso"), blocks);
+}
+
 TEST_F(ChdFiles, DamageNamesTheTracksItHits) {
   std::string bytes = read_file(vector_path("chd/cd-mixed.chd"));
   bytes[9000] = static_cast<char>(bytes[9000] ^ 1);  // inside the first hunk of music

@@ -74,12 +74,13 @@ class Planner {
     if (holds_.sessions || (!holds_.track_list && !holds_.audio)) return;
     const bool areas = std::any_of(layout().tracks.begin(), layout().tracks.end(),
                                    [](const cd::Track& t) { return t.area == cd::Area::high_density; });
-    if (layout().sessions.size() < 2 && !areas) return;
+    if (layout().sessions.size() < 2 && (!areas || holds_.areas)) return;
     const char* what = areas ? "area" : "session";
     lose("sessions", fmt::format("all but the first {}", what), fmt::format("only the first {} can be held", what));
   }
 
   void subchannel() {
+    if (holds_.any_subchannel) return;
     if (holds_.subchannel && holds_.mixed_subchannel) {
       // Each CD+G track keeps its 96 bytes; only raw sectors no sheet can name lose theirs.
       return lose_subchannel([&](const cd::Track& t) { return t.mode.kind != cd::TrackMode::Kind::cdg; });
@@ -183,7 +184,7 @@ Conversion plan_conversion(const Image& image, const ConvertRequest& request, Wo
   for (const ImageFile& file : image.files)
     if (file.missing)
       throw Error({.code = "missing_file", .what = "a file of the set is missing", .file = file.path.string()});
-  if (!image.cd && target.id != "iso")
+  if (!image.cd && !target.holds.blocks)
     throw Error({.code = "not_a_cd",
                  .what = fmt::format("this image is too large to be a CD, and {} holds CDs", target.id),
                  .file = image.path.string(),

@@ -54,7 +54,24 @@ void fill(const Share& share, const CdImage* disc, std::span<std::byte> out) {
   }
 }
 
+std::string hash_written(const OutputFile& file, Work& work) {
+  Digest digest("sha1");
+  Bytes buffer;
+  for (std::uint64_t at = 0; at < file.size(); at += buffer.size()) {
+    work.progress.check_stop();
+    buffer.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kFlowBlockBytes, file.size() - at)));
+    file.read_back(at, buffer);
+    digest.update(buffer);
+  }
+  return digest.finish();
+}
+
 std::string write_one(const Image& image, const PlannedOutput& output, OutputFile& file, bool hash, Work& work) {
+  if (!output.pieces.empty())
+    if (const auto* packer = std::get_if<PackerPtr>(&output.pieces.front())) {
+      (*packer)->write(file, work);
+      return hash ? hash_written(file, work) : std::string{};
+    }
   const std::vector<Share> shares = cut(output, image.cd.get());
   std::optional<Digest> digest;
   if (hash) digest.emplace("sha1");
@@ -84,7 +101,8 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
     const bool there = job.finished.contains(o.path);
     planned.push_back({o.path, there ? 0 : o.size_bytes});
     targets.push_back(o.path);
-    total += there ? 0 : o.size_bytes;
+    const auto* packer = o.pieces.empty() ? nullptr : std::get_if<PackerPtr>(&o.pieces.front());
+    total += there ? 0 : packer ? (*packer)->source_bytes() : o.size_bytes;
   }
   refuse_existing(targets, input_paths(image), job.existing);
   check_fits(planned, job.target);
@@ -99,7 +117,8 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
       continue;
     }
     OutputFile& file = set.add(o.path);
-    written.push_back({o.path, o.size_bytes, write_one(image, o, file, job.hash_outputs, work)});
+    std::string sha1 = write_one(image, o, file, job.hash_outputs, work);
+    written.push_back({o.path, file.size(), std::move(sha1)});
   }
   work.progress.check_stop();
   work.progress.stage = "waiting for the drive";

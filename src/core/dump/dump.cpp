@@ -254,7 +254,7 @@ void Dump::plan_outputs() {
     plan_.lead = lead;
     plan_.files.clear();
     const Image image = image_of(std::make_shared<NotReadYet>(plan_.sectors() * plan_.sector_bytes()));
-    if (!is_cd && plan_.format->id != "iso")
+    if (!is_cd && !plan_.format->holds.blocks)
       throw Error({.code = "not_a_cd",
                    .what = fmt::format("{} holds CDs, and this is none", plan_.format->id),
                    .file = plan_.source,

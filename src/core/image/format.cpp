@@ -87,7 +87,7 @@ const Format& probe_format(const std::filesystem::path& path) {
        .what = source->size() == 0 ? "the file is empty" : "no known format fits this file",
        .file = path.string(),
        .found = source->size() == 0 ? "0 bytes" : fmt::format("{} bytes that begin {}", source->size(), hex(head)),
-       .expected = "a cue sheet, a raw or 2048-byte disc image, or a VCD",
+       .expected = "a cue sheet, a raw or 2048-byte disc image, a VCD or a CHD",
        .hint = "opifex formats lists what can be read"});
 }
 
@@ -105,6 +105,7 @@ std::uint64_t size_of(const std::vector<Piece>& pieces, const Image& image) {
   for (const Piece& piece : pieces) {
     if (const auto* bytes = std::get_if<Bytes>(&piece)) sum += bytes->size();
     if (const auto* run = std::get_if<SourceRun>(&piece)) sum += run->size_bytes;
+    if (const auto* packer = std::get_if<PackerPtr>(&piece)) sum += (*packer)->most_bytes();
     if (const auto* run = std::get_if<SectorRun>(&piece)) {
       const Extent* e = image.cd->extent_at(run->lba);
       const std::size_t each = run->form == SectorForm::raw    ? cd::kRawBytes

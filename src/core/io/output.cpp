@@ -114,6 +114,30 @@ void OutputFile::write_data(ByteView data) {
   started_ = size_;
 }
 
+void OutputFile::rewrite(std::uint64_t offset, ByteView data) {
+  while (!data.empty()) {
+    const ssize_t n = ::pwrite(fd_, data.data(), data.size(), static_cast<off_t>(offset));
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) throw_system_error("cannot write the output file", target_.string(), errno);
+    offset += static_cast<std::uint64_t>(n);
+    data = data.subspan(static_cast<std::size_t>(n));
+  }
+}
+
+void OutputFile::read_back(std::uint64_t offset, std::span<std::byte> out) const {
+  while (!out.empty()) {
+    const ssize_t n = ::pread(fd_, out.data(), out.size(), static_cast<off_t>(offset));
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) throw_system_error("cannot read the output file back", target_.string(), errno);
+    if (n == 0) {  // a hole at the end is not in the file yet
+      std::fill(out.begin(), out.end(), std::byte{0});
+      return;
+    }
+    offset += static_cast<std::uint64_t>(n);
+    out = out.subspan(static_cast<std::size_t>(n));
+  }
+}
+
 void OutputFile::sync() {
   // A hole at the end is not in the file yet.
   if (::ftruncate(fd_, static_cast<off_t>(size_)) != 0 || ::fsync(fd_) != 0)

@@ -262,7 +262,9 @@ class Chd::Logical final : public ByteSource {
 
 SourcePtr Chd::logical() const { return std::make_shared<Logical>(self_.lock()); }
 
-Sha1 Chd::overall_sha1(const Sha1& raw) const {
+Sha1 Chd::overall_sha1(const Sha1& raw) const { return overall_sha1_of(raw, tags_); }
+
+Sha1 overall_sha1_of(const Sha1& raw, const std::vector<Tag>& tags) {
   const auto from_hex = [](const std::string& text) {
     Sha1 sha1;
     for (std::size_t i = 0; i < sha1.size(); ++i)
@@ -270,7 +272,7 @@ Sha1 Chd::overall_sha1(const Sha1& raw) const {
     return sha1;
   };
   std::vector<Bytes> rows;
-  for (const Tag& t : tags_) {
+  for (const Tag& t : tags) {
     if (!t.hashed()) continue;
     Bytes row = to_bytes(t.name);
     const Sha1 sha1 = from_hex(digest_of("sha1", t.data));

@@ -13,8 +13,10 @@
 #include "opifex/core/image/container.hpp"
 
 #include "decoder.hpp"
+#include "encoder.hpp"
 #include "open.hpp"
 #include "tracks.hpp"
+#include "writer.hpp"
 
 namespace opifex {
 
@@ -336,6 +338,54 @@ Image open(const fs::path& path, const OpenOptions&) {
   return image;
 }
 
+constexpr std::uint32_t kCdHunk = 8 * kFrameBytes, kBlockHunk = 4096, kMostHunk = 1 << 20;
+
+void check_options(const WriteOptions& options, bool is_cd, std::uint32_t unit) {
+  const auto fail = [](std::string what, std::string hint) {
+    throw Error({.fault = Fault::usage, .code = "usage", .what = std::move(what), .hint = std::move(hint)});
+  };
+  constexpr std::size_t kSlots = 4;
+  if (options.codecs.size() > kSlots) fail("a CHD has room for four codecs", "");
+  const auto& known = chd::encodable_codecs();
+  for (const std::string& c : options.codecs) {
+    if (std::find(known.begin(), known.end(), c) == known.end())
+      fail(fmt::format("there is no codec named {} to write", printable(c)),
+           fmt::format("one of {}", fmt::join(known, ", ")));
+    if (chd::is_cd_codec(c) && !is_cd)
+      fail(fmt::format("{} is a codec for CDs, and this is none", c), "lzma, zlib, flac or zstd");
+  }
+  if (options.hunk_bytes != 0 && (options.hunk_bytes % unit != 0 || options.hunk_bytes > kMostHunk))
+    fail(fmt::format("hunks of {} bytes cannot be written", options.hunk_bytes),
+         fmt::format("a multiple of {}, at most 1 MiB", unit));
+}
+
+WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
+  // An ISO is a disc of blocks, however small; everything else with tracks is a CD.
+  const bool is_cd = image.cd != nullptr && !image.blocks;
+  chd::WriteRequest request;
+  request.unit_bytes = is_cd ? static_cast<std::uint32_t>(kFrameBytes) : static_cast<std::uint32_t>(cd::kUserBytes);
+  check_options(options, is_cd, request.unit_bytes);
+  request.hunk_bytes = options.hunk_bytes != 0 ? options.hunk_bytes : is_cd ? kCdHunk : kBlockHunk;
+  request.codecs = options.codecs;
+  if (is_cd) {
+    chd::CdFrames frames = chd::make_frames(image.cd);
+    request.logical = frames.logical;
+    request.tags = std::move(frames.tags);
+    if (request.codecs.empty()) request.codecs = {"cdlz", "cdzl", "cdfl"};
+  } else {
+    request.logical = image.blocks;
+    request.tags.push_back({"DVD ", 1, 0, Bytes(1)});
+    if (request.codecs.empty()) request.codecs = {"lzma", "zlib", "flac"};
+  }
+  WritePlan plan;
+  plan.steps.push_back(fmt::format("pack {} into hunks of {} bytes with {}, into {}",
+                                   human_size(request.logical->size()), request.hunk_bytes,
+                                   fmt::join(request.codecs, ", "), out.filename().string()));
+  const PackerPtr packer = chd::make_packer(std::move(request));
+  plan.outputs.push_back({out, {packer}, packer->most_bytes()});
+  return plan;
+}
+
 }  // namespace
 
 extern const Format kChdFormat = {"chd",
@@ -349,7 +399,10 @@ extern const Format kChdFormat = {"chd",
                                    .raw_headers = true,
                                    .subchannel = true,
                                    .mixed_subchannel = true,
-                                   .unstored_gaps = true},
-                                  nullptr};
+                                   .any_subchannel = true,
+                                   .areas = true,
+                                   .unstored_gaps = true,
+                                   .blocks = true},
+                                  &plan_write};
 
 }  // namespace opifex

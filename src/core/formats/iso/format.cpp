@@ -72,7 +72,7 @@ WritePlan plan_write(const Image& image, const std::filesystem::path& out, const
 
 }  // namespace
 
-extern const Format kIsoFormat = {"iso",      "2048-byte blocks of a data disc", kExtensions, &probe, &open, {},
-                                  &plan_write};
+extern const Format kIsoFormat = {
+    "iso", "2048-byte blocks of a data disc", kExtensions, &probe, &open, {.blocks = true}, &plan_write};
 
 }  // namespace opifex

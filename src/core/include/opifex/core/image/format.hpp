@@ -7,8 +7,10 @@
 #include <variant>
 #include <vector>
 
+#include "opifex/core/base/progress.hpp"
 #include "opifex/core/image/image.hpp"
 #include "opifex/core/image/loss.hpp"
+#include "opifex/core/io/output.hpp"
 
 namespace opifex {
 
@@ -20,12 +22,15 @@ struct Capabilities {
   bool raw_headers = false;       ///< sectors that cannot be regenerated from their user data
   bool subchannel = false;        ///< CD+G tracks of 2448-byte sectors
   bool mixed_subchannel = false;  ///< ... beside tracks without
+  bool any_subchannel = false;    ///< behind the sectors of every kind of track
   bool sessions = false;
+  bool areas = false;          ///< the two areas of a GD-ROM, with the gap between them
   bool unstored_gaps = false;  ///< gaps by length only; else they are written out
   bool cd_text = false;
   bool catalogue = false;     ///< catalogue number and ISRC
   bool marks = false;         ///< indexes from 02, track flags
   bool first_pregap = false;  ///< stored sectors before LBA 0
+  bool blocks = false;        ///< discs that are no CDs: 2048-byte blocks
 };
 
 /// Where the gap before a track goes when each track has a file of its own.
@@ -33,7 +38,9 @@ enum class GapCustom { own, previous };
 
 struct WriteOptions {
   GapCustom gaps = GapCustom::own;
-  int data_track = 0;  ///< for formats of one data track; 0: the first
+  int data_track = 0;                    ///< for formats of one data track; 0: the first
+  std::vector<std::string> codecs = {};  ///< of a container; empty: the usual ones
+  std::uint32_t hunk_bytes = 0;          ///< of a container; 0: the usual
 };
 
 /// Sectors of the source image in a given form.
@@ -47,12 +54,22 @@ struct SourceRun {
   SourcePtr source;
   std::uint64_t offset = 0, size_bytes = 0;
 };
-using Piece = std::variant<Bytes, SectorRun, SourceRun>;
+/// An output that makes its own bytes: a container whose size is known only when it is written.
+class Packer {
+ public:
+  virtual ~Packer() = default;
+  virtual std::uint64_t source_bytes() const = 0;  ///< that go in
+  virtual std::uint64_t most_bytes() const = 0;    ///< that may come out
+  virtual void write(OutputFile& file, Work& work) const = 0;
+};
+using PackerPtr = std::shared_ptr<const Packer>;
+/// A packer stands alone in its output.
+using Piece = std::variant<Bytes, SectorRun, SourceRun, PackerPtr>;
 
 struct PlannedOutput {
   std::filesystem::path path;
   std::vector<Piece> pieces;
-  std::uint64_t size_bytes = 0;
+  std::uint64_t size_bytes = 0;  ///< of a packer: at most
 };
 
 /// What a writer is going to do: pure data, so that a plan shown and a plan carried out cannot differ.

@@ -31,6 +31,10 @@ class OutputFile final : public ByteSink {
   ~OutputFile() override;
 
   void write(ByteView data) override;
+  /// Replaces bytes that are written already: a header that is known last.
+  void rewrite(std::uint64_t offset, ByteView data);
+  /// Bytes written so far.
+  void read_back(std::uint64_t offset, std::span<std::byte> out) const;
   const std::filesystem::path& target() const { return target_; }
   std::uint64_t size() const { return size_; }
 

@@ -105,6 +105,9 @@ class Chd {
   std::weak_ptr<const Chd> self_;
 };
 
+/// The overall SHA-1 of data and hashed metadata (README, metadata).
+Sha1 overall_sha1_of(const Sha1& raw, const std::vector<Tag>& tags);
+
 /// Reads the track list and makes the disc of it. Error as at opening an image. For tests and fuzzing.
 void check_contents(const Chd& chd);
 
