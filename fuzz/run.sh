@@ -11,6 +11,8 @@ for program in "$build"/fuzz/*_fuzz; do
   case $target in
     cue_fuzz) seeds=("$vectors/cue/good" "$vectors/cue/bad") ;;
     audio_fuzz) seeds=("$vectors/cue/good") ;;
+    chd_fuzz) seeds=(tests/vectors/chd) ;;
+    dump_fuzz) seeds=(tests/vectors/dump) ;;
     sector_fuzz) seeds=("$vectors/sectors") ;;
     vcd_fuzz)
       mkdir -p build/corpus/seed-vcd

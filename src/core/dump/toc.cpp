@@ -11,9 +11,9 @@ namespace {
 using cd::Lba;
 
 constexpr std::size_t kHeader = 4, kFullEntry = 11, kPlainEntry = 8, kPack = 18;
-constexpr int kPointFirst = 0xA0, kPointLast = 0xA1, kPointLeadOut = 0xA2, kLeadOutTrack = 0xAA;
-/// Sectors from the lead-out of a session to the next session's first track.
-constexpr Lba kFirstSessionGap = 11400, kLaterSessionGap = 6900;
+constexpr int kPointFirst = 0xA0, kPointLeadOut = 0xA2, kLeadOutTrack = 0xAA;
+/// Sectors from the lead-out of the first session to the second's first track.
+constexpr Lba kFirstSessionGap = 11400;
 
 [[noreturn]] void bad_toc(ByteView reply, std::string found, std::string expected) {
   constexpr std::size_t kShown = 64;
@@ -138,7 +138,7 @@ Toc parse_plain_toc(ByteView reply, const std::optional<Bytes>& sessions) {
     const auto at = std::find_if(toc.tracks.begin(), toc.tracks.end(),
                                  [&](const TocTrack& t) { return t.number == first_of_last; });
     if (count == 2 && at != toc.tracks.end() && at != toc.tracks.begin()) {
-      toc.lead_outs.push_back(at->start - (count == 2 ? kFirstSessionGap : kLaterSessionGap));
+      toc.lead_outs.push_back(at->start - kFirstSessionGap);
       for (auto t = at; t != toc.tracks.end(); ++t) t->session = 2;
     } else if (count > 2) {
       toc.warnings.push_back(
