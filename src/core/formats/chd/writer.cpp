@@ -174,6 +174,9 @@ class ChdPacker final : public Packer {
     std::vector<std::unique_ptr<Encoder>> encoders;
     std::map<Sha1, std::uint64_t> stored;  // where each distinct hunk is
     Digest raw("sha1");
+    // Empty space is coded once: a sparse disc would spend all its time on it.
+    Encoder first_encoder;
+    const Coded empty = encode(Bytes(r_.hunk_bytes), first_encoder);
     Flow flow;
     flow.next = [&](FlowBlock& block) {
       const std::uint64_t first = block.index * batch;
@@ -197,8 +200,10 @@ class ChdPacker final : public Packer {
       if (!encoder) encoder = std::make_unique<Encoder>();
       std::vector<Coded>& out = coded[block.index % coded.size()];
       out.clear();
-      for (std::size_t h = 0; h < block.data.size(); h += r_.hunk_bytes)
-        out.push_back(encode(ByteView(block.data).subspan(h, r_.hunk_bytes), *encoder));
+      for (std::size_t h = 0; h < block.data.size(); h += r_.hunk_bytes) {
+        const ByteView hunk = ByteView(block.data).subspan(h, r_.hunk_bytes);
+        out.push_back(all_zero(hunk) ? empty : encode(hunk, *encoder));
+      }
       const std::lock_guard lock(mutex);
       encoders.push_back(std::move(encoder));
     };
