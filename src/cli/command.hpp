@@ -3,6 +3,7 @@
 
 #include <boost/program_options.hpp>
 #include <functional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -80,6 +81,10 @@ OpenOptions open_options(const Session& session);
 WriteJob write_job(const Session& session, const std::filesystem::path& folder);
 /// Comma-separated words.
 std::vector<std::string> comma_list(const std::string& text);
+/// The loss kinds of --accept. Error (usage) for a word that is none.
+std::set<std::string> accepted_losses(const Session& session);
+/// A format that can be written. Error (usage) with the nearest right word.
+const Format& writable_format(const std::string& id);
 /// Error (usage) with the nearest right word.
 [[noreturn]] void unknown_word(const std::string& what, const std::string& word, const std::vector<std::string>& known);
 

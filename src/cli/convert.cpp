@@ -39,20 +39,6 @@ void declare_split(po::options_description& options) {
   declare_read_options(options);
 }
 
-const Format& writable_format(const std::string& id) {
-  std::vector<std::string> known;
-  for (const Format* f : formats())
-    if (f->plan_write) known.emplace_back(f->id);
-  const Format* format = find_format(id);
-  if (id.empty())
-    throw Error({.fault = Fault::usage,
-                 .code = "usage",
-                 .what = "convert needs --to FORMAT",
-                 .hint = fmt::format("one of {}", fmt::join(known, ", "))});
-  if (!format || !format->plan_write) unknown_word("format to write", id, known);
-  return *format;
-}
-
 GapCustom gaps(const Session& session) {
   const std::string word = session.text("gaps");
   if (word.empty() || word == "own") return GapCustom::own;
@@ -100,6 +86,22 @@ void run_split(Session& session) {
   run_conversion(session, image, {&target, lead, {.gaps = gaps(session)}});
 }
 
+}  // namespace
+
+const Format& writable_format(const std::string& id) {
+  std::vector<std::string> known;
+  for (const Format* f : formats())
+    if (f->plan_write) known.emplace_back(f->id);
+  const Format* format = find_format(id);
+  if (id.empty())
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "--to FORMAT is missing",
+                 .hint = fmt::format("one of {}", fmt::join(known, ", "))});
+  if (!format || !format->plan_write) unknown_word("format to write", id, known);
+  return *format;
+}
+
 std::set<std::string> accepted_losses(const Session& session) {
   std::set<std::string> accepted;
   const auto& known = content_loss_kinds();
@@ -109,8 +111,6 @@ std::set<std::string> accepted_losses(const Session& session) {
   }
   return accepted;
 }
-
-}  // namespace
 
 void declare_read_options(po::options_description& options) {
   options.add_options()("sector-size", po::value<std::size_t>()->value_name("N"),

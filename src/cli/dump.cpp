@@ -62,28 +62,13 @@ std::uint64_t parse_time(const char* option, const std::string& text) {
   return static_cast<std::uint64_t>(value * each);
 }
 
-const Format* wanted_format(const Session& session) {
-  const std::string id = session.text("to");
-  if (id.empty()) return nullptr;
-  std::vector<std::string> known;
-  for (const Format* f : formats())
-    if (f->plan_write) known.emplace_back(f->id);
-  const Format* format = find_format(id);
-  if (!format || !format->plan_write) unknown_word("format to write", id, known);
-  return format;
-}
-
 dump::DumpRequest request_of(const Session& session, const std::string& source) {
   dump::DumpRequest request;
   const auto& options = session.options();
   request.source = source;
   request.out = session.text("out");
-  request.format = wanted_format(session);
-  for (const std::string& kind : comma_list(session.text("accept"))) {
-    const auto& known = content_loss_kinds();
-    if (std::find(known.begin(), known.end(), kind) == known.end()) unknown_word("loss", kind, known);
-    request.accepted.insert(kind);
-  }
+  if (const std::string id = session.text("to"); !id.empty()) request.format = &writable_format(id);
+  request.accepted = accepted_losses(session);
   constexpr int kMostSamples = 5000;
   request.offset = options["offset"].as<int>();
   if (std::abs(request.offset) > kMostSamples)

@@ -25,9 +25,7 @@ void declare(po::options_description& options) {
 const Format& target_format(const Session& session, const Image& image) {
   std::string id = session.text("to");
   if (id.empty()) id = image.format->plan_write && image.format->id != "bin" ? image.format->id : "cue";
-  const Format* format = find_format(id);
-  if (!format || !format->plan_write) unknown_word("format to write", id, {"cue", "cue-tracks", "iso", "vcd", "bin"});
-  return *format;
+  return writable_format(id);
 }
 
 void run(Session& session) {
@@ -49,9 +47,7 @@ void run(Session& session) {
   const fs::path out = leading_output(first, target, session.text("out"));
   const RescueResult rescued = plan_rescue(std::move(inputs), session.work());
 
-  std::set<std::string> accepted;
-  for (const std::string& kind : comma_list(session.text("accept"))) accepted.insert(kind);
-  const ConvertRequest request{&target, out, {}, accepted};
+  const ConvertRequest request{&target, out, {}, accepted_losses(session)};
   Conversion conversion = plan_conversion(rescued.image, request, session.work());
   conversion.warnings.insert(conversion.warnings.begin(), rescued.warnings.begin(), rescued.warnings.end());
   refuse_losses(conversion, rescued.image, target);

@@ -42,12 +42,6 @@ void BlockReader::set_slowness(unsigned step) {
   drive_.set_speed(top_kbs_ != 0 && (kbs == 0 || kbs > top_kbs_) ? top_kbs_ : kbs);
 }
 
-std::uint64_t BlockReader::buffer_bytes() const {
-  constexpr std::uint64_t kSpare = 256 << 10, kUsual = 2 << 20, kMost = 16 << 20;
-  const std::uint64_t told = std::uint64_t{drive_.facts().buffer_kib} << 10;
-  return std::min(told == 0 ? kUsual : told, kMost) + kSpare;
-}
-
 void BlockReader::defeat_cache(const Region& known_good, Lba lba) {
   const auto wanted = static_cast<Lba>(buffer_bytes() / cd::kUserBytes + 1);
   if (known_good.end <= known_good.first) return;

@@ -86,13 +86,6 @@ void CdReader::set_slowness(unsigned step) {
   drive_.set_speed(kbs);
 }
 
-std::uint64_t CdReader::buffer_bytes() const {
-  // Plus as much as a drive reads ahead. The limits bound a drive that boasts, and one that says nothing.
-  constexpr std::uint64_t kSpare = 256 << 10, kUsual = 2 << 20, kMost = 16 << 20;
-  const std::uint64_t told = std::uint64_t{drive_.facts().buffer_kib} << 10;
-  return std::min(told == 0 ? kUsual : told, kMost) + kSpare;
-}
-
 void CdReader::defeat_cache(const Region& known_good, Lba lba) {
   const auto wanted = static_cast<Lba>(buffer_bytes() / cd::kRawBytes + 1);
   const Lba length = known_good.end - known_good.first;

@@ -222,11 +222,11 @@ std::optional<Bytes> Drive::toc(int format, int first) {
   return reply;
 }
 
-std::optional<Bytes> Drive::disc_information() {
-  constexpr std::size_t kRoom = 34;
-  Cdb c = command(0x51);
-  put16(c, 7, kRoom);
-  return query(ten(c), kRoom);
+std::uint64_t Drive::buffer_bytes() const {
+  // The limits bound a drive that boasts, and one that says nothing.
+  constexpr std::uint64_t kSpare = 256 << 10, kUsual = 2 << 20, kMost = 16 << 20;
+  const std::uint64_t told = std::uint64_t{facts_.buffer_kib} << 10;
+  return std::min(told == 0 ? kUsual : told, kMost) + kSpare;
 }
 
 std::optional<Bytes> Drive::dvd_structure(int media, int layer, int format) {

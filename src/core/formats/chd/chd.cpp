@@ -262,20 +262,21 @@ class Chd::Logical final : public ByteSource {
 
 SourcePtr Chd::logical() const { return std::make_shared<Logical>(self_.lock()); }
 
+Sha1 sha1_from_hex(const std::string& text) {
+  Sha1 sha1;
+  for (std::size_t i = 0; i < sha1.size(); ++i)
+    sha1[i] = static_cast<std::byte>(std::stoi(text.substr(2 * i, 2), nullptr, 16));
+  return sha1;
+}
+
 Sha1 Chd::overall_sha1(const Sha1& raw) const { return overall_sha1_of(raw, tags_); }
 
 Sha1 overall_sha1_of(const Sha1& raw, const std::vector<Tag>& tags) {
-  const auto from_hex = [](const std::string& text) {
-    Sha1 sha1;
-    for (std::size_t i = 0; i < sha1.size(); ++i)
-      sha1[i] = static_cast<std::byte>(std::stoi(text.substr(2 * i, 2), nullptr, 16));
-    return sha1;
-  };
   std::vector<Bytes> rows;
   for (const Tag& t : tags) {
     if (!t.hashed()) continue;
     Bytes row = to_bytes(t.name);
-    const Sha1 sha1 = from_hex(digest_of("sha1", t.data));
+    const Sha1 sha1 = sha1_from_hex(digest_of("sha1", t.data));
     row.insert(row.end(), sha1.begin(), sha1.end());
     rows.push_back(std::move(row));
   }
@@ -283,7 +284,7 @@ Sha1 overall_sha1_of(const Sha1& raw, const std::vector<Tag>& tags) {
   Digest digest("sha1");
   digest.update(raw);
   for (const Bytes& row : rows) digest.update(row);
-  return from_hex(digest.finish());
+  return sha1_from_hex(digest.finish());
 }
 
 }  // namespace opifex::chd

@@ -21,14 +21,6 @@ void put_be(Bytes& out, std::uint64_t v, int bytes) {
   for (int i = bytes - 1; i >= 0; --i) out.push_back(static_cast<std::byte>(v >> 8 * i & 255));
 }
 
-Sha1 sha1_of(ByteView data) {
-  const std::string text = digest_of("sha1", data);
-  Sha1 sha1;
-  for (std::size_t i = 0; i < sha1.size(); ++i)
-    sha1[i] = static_cast<std::byte>(std::stoi(text.substr(2 * i, 2), nullptr, 16));
-  return sha1;
-}
-
 /// A hunk on its way into the file.
 struct Coded {
   int kind = kStored;  // slot, or stored
@@ -155,7 +147,7 @@ class ChdPacker final : public Packer {
   Coded encode(ByteView hunk, Encoder& encoder) const {
     Coded coded;
     coded.crc = crc16(hunk);
-    coded.sha1 = sha1_of(hunk);
+    coded.sha1 = sha1_from_hex(digest_of("sha1", hunk));
     for (std::size_t slot = 0; slot < r_.codecs.size(); ++slot) {
       Bytes bytes = encoder.encode(r_.codecs[slot], hunk);
       if (bytes.empty() || (coded.kind != kStored && bytes.size() >= coded.bytes.size())) continue;
@@ -229,11 +221,7 @@ class ChdPacker final : public Packer {
           ByteView(block.data).first(static_cast<std::size_t>(std::min<std::uint64_t>(block.data.size(), size - at))));
     });
     run_flow(flow, work);
-    const std::string text = raw.finish();
-    Sha1 sha1;
-    for (std::size_t i = 0; i < sha1.size(); ++i)
-      sha1[i] = static_cast<std::byte>(std::stoi(text.substr(2 * i, 2), nullptr, 16));
-    return sha1;
+    return sha1_from_hex(raw.finish());
   }
 
   Bytes header(const Sha1& raw, std::uint64_t map_offset) const {

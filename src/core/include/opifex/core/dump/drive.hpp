@@ -57,7 +57,6 @@ class Drive {
 
   std::optional<Bytes> configuration();
   std::optional<Bytes> toc(int format, int first);  ///< READ TOC, times as MSF for format 2
-  std::optional<Bytes> disc_information();
   std::optional<Bytes> dvd_structure(int media, int layer, int format);
   std::optional<std::string> catalogue();      ///< 13 digits
   std::optional<std::string> isrc(int track);  ///< 12 characters
@@ -72,6 +71,8 @@ class Drive {
   /// 2048-byte blocks, past the drive's buffer if `force_unit_access` and the drive obeys.
   Outcome read_blocks(std::uint32_t lba, std::uint32_t count, std::span<std::byte> out, bool force_unit_access);
 
+  /// What must be read elsewhere before a repeat comes from the disc: the drive's buffer and some more.
+  std::uint64_t buffer_bytes() const;
   void set_speed(unsigned kbs);  ///< the drive takes the nearest step below; 0: its fastest
   void lock_tray(bool locked);
   void eject();

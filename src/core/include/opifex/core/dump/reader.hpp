@@ -79,7 +79,7 @@ class CdReader final : public SectorReader {
   void set_slowness(unsigned step) override;
   unsigned slowest() const override;
   void defeat_cache(const Region& known_good, cd::Lba lba) override;
-  std::uint64_t buffer_bytes() const override;
+  std::uint64_t buffer_bytes() const override { return drive_.buffer_bytes(); }
   bool recover() override { return drive_.recover(); }
   bool jitters() const override { return drive_.facts().told && !drive_.facts().accurate_stream; }
   std::uint64_t clock_ms() const override { return drive_.transport().clock_ms(); }
@@ -122,7 +122,7 @@ class BlockReader final : public SectorReader {
   void set_slowness(unsigned step) override;
   unsigned slowest() const override { return 3; }
   void defeat_cache(const Region& known_good, cd::Lba lba) override;
-  std::uint64_t buffer_bytes() const override;
+  std::uint64_t buffer_bytes() const override { return drive_.buffer_bytes(); }
   bool recover() override { return drive_.recover(); }
   std::uint64_t clock_ms() const override { return drive_.transport().clock_ms(); }
 

@@ -105,6 +105,9 @@ class Chd {
   std::weak_ptr<const Chd> self_;
 };
 
+/// From 40 hexadecimal digits, as Digest gives them.
+Sha1 sha1_from_hex(const std::string& text);
+
 /// The overall SHA-1 of data and hashed metadata (README, metadata).
 Sha1 overall_sha1_of(const Sha1& raw, const std::vector<Tag>& tags);
 
