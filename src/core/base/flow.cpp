@@ -1,22 +1,50 @@
 #include "opifex/core/base/flow.hpp"
 
-#include <tbb/concurrent_queue.h>
+#include <mutex>
+
 #include <tbb/parallel_pipeline.h>
 #include <tbb/task_arena.h>
 
 namespace opifex {
 
+namespace {
+
+/// Buffers go round: a fresh megabyte for each block would cost a page fault for every 4 KiB of it. The one given back
+/// last is taken first, it is still in the cache.
+class FreeBlocks {
+ public:
+  explicit FreeBlocks(std::vector<FlowBlock>& blocks) {
+    for (FlowBlock& b : blocks) free_.push_back(&b);
+  }
+  /// Null if all are on their way.
+  FlowBlock* take() {
+    const std::lock_guard lock(mutex_);
+    if (free_.empty()) return nullptr;
+    FlowBlock* const block = free_.back();
+    free_.pop_back();
+    return block;
+  }
+  void give(FlowBlock* block) {
+    const std::lock_guard lock(mutex_);
+    free_.push_back(block);
+  }
+
+ private:
+  std::mutex mutex_;
+  std::vector<FlowBlock*> free_;
+};
+
+}  // namespace
+
 void run_flow(const Flow& flow, Work& work) {
-  // Buffers go round: a fresh megabyte for each block would cost a page fault for every 4 KiB of it.
-  tbb::concurrent_queue<FlowBlock*> free_blocks;
   std::vector<FlowBlock> blocks(kBlocksInFlight);
-  for (FlowBlock& b : blocks) free_blocks.push(&b);
+  FreeBlocks free_blocks(blocks);
   std::uint64_t index = 0;
 
   const auto take = [&](tbb::flow_control& control) -> FlowBlock* {
-    FlowBlock* block = nullptr;
     // There is always one: no more than kBlocksInFlight are on their way.
-    if (work.progress.stop.stop_requested() || !free_blocks.try_pop(block)) {
+    FlowBlock* const block = work.progress.stop.stop_requested() ? nullptr : free_blocks.take();
+    if (!block) {
       control.stop();
       return nullptr;
     }
@@ -29,7 +57,7 @@ void run_flow(const Flow& flow, Work& work) {
     if (flow.work) flow.work(*block);
     return block;
   };
-  const auto finish = [&](FlowBlock* block) { free_blocks.push(block); };
+  const auto finish = [&](FlowBlock* block) { free_blocks.give(block); };
 
   using enum tbb::filter_mode;
   tbb::filter<void, FlowBlock*> chain = tbb::make_filter<void, FlowBlock*>(serial_in_order, take) &
