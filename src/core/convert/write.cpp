@@ -126,6 +126,42 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
   return written;
 }
 
+namespace {
+
+/// Sectors that have to be alike, at most a block of them.
+struct Compared {
+  Lba in_source = 0, in_result = 0;
+  std::uint32_t sectors = 0;
+};
+
+void add_runs(std::vector<Compared>& runs, Lba in_source, Lba in_result, std::uint64_t sectors, std::size_t each) {
+  const std::uint64_t batch = kFlowBlockBytes / each;
+  for (std::uint64_t done = 0; done < sectors; done += batch)
+    runs.push_back({in_source + static_cast<Lba>(done), in_result + static_cast<Lba>(done),
+                    static_cast<std::uint32_t>(std::min(batch, sectors - done))});
+}
+
+/// Every track with its gaps, from the first sector that both images store; what lies between sessions and areas is on
+/// no track.
+std::vector<Compared> track_runs(const CdImage& source, const CdImage& result) {
+  const Lba first = std::max(source.extents().front().lba, result.extents().front().lba);
+  std::vector<Compared> runs;
+  for (const cd::Track& t : result.layout().tracks) {
+    const Lba from = std::max(first, t.pregap_lba);
+    if (from < t.end_lba) add_runs(runs, from, from, static_cast<std::uint64_t>(t.end_lba - from), cd::kRawBytes);
+  }
+  return runs;
+}
+
+std::vector<Compared> user_runs(const Image& source, const ByteSource& result) {
+  std::vector<Compared> runs;
+  const Lba start = source.cd && !source.blocks ? source.cd->layout().track(source.main_data_track())->start_lba : 0;
+  add_runs(runs, start, 0, result.size() / cd::kUserBytes, cd::kUserBytes);
+  return runs;
+}
+
+}  // namespace
+
 std::string prove_same(const Image& source, const Image& result, Work& work) {
   const auto fail = [&](std::string found, std::string expected) {
     throw Error({.fault = Fault::device,
@@ -138,38 +174,32 @@ std::string prove_same(const Image& source, const Image& result, Work& work) {
   };
   const bool user_only = source.blocks || result.blocks;
   const SourcePtr a = user_only ? source.user_data() : nullptr, b = user_only ? result.user_data() : nullptr;
-  const Lba first = user_only ? 0 : std::max(source.cd->extents().front().lba, result.cd->extents().front().lba);
-  const std::uint64_t count = user_only
-                                  ? b->size() / cd::kUserBytes
-                                  : static_cast<std::uint64_t>(result.cd->layout().sessions.front().lead_out - first);
-  const Lba start =
-      user_only && source.cd && !source.blocks ? source.cd->layout().track(source.main_data_track())->start_lba : first;
+  const std::vector<Compared> runs = user_only ? user_runs(source, *b) : track_runs(*source.cd, *result.cd);
   const std::size_t each = user_only ? cd::kUserBytes : cd::kRawBytes;
-  const std::size_t batch = kFlowBlockBytes / each;
-  work.progress.begin("proving", count * each);
+  std::uint64_t sectors = 0;
+  for (const Compared& run : runs) sectors += run.sectors;
+  work.progress.begin("proving", sectors * each);
   Digest digest("sha1");
   Flow flow;
   flow.next = [&](FlowBlock& block) {
-    const std::uint64_t done = block.index * batch;
-    if (done >= count) return false;
-    block.data.resize(static_cast<std::size_t>(std::min<std::uint64_t>(batch, count - done)) * each);
+    if (block.index >= runs.size()) return false;
+    block.data.resize(runs[block.index].sectors * each);
     return true;
   };
   flow.work = [&](FlowBlock& block) {
     Bytes other(block.data.size());
-    const std::uint64_t done = block.index * batch;
-    const auto n = static_cast<std::uint32_t>(block.data.size() / each);
+    const Compared& run = runs[block.index];
     if (user_only) {
-      a->read_at((static_cast<std::uint64_t>(start) + done) * each, block.data);
-      b->read_at(done * each, other);
+      a->read_at(static_cast<std::uint64_t>(run.in_source) * each, block.data);
+      b->read_at(static_cast<std::uint64_t>(run.in_result) * each, other);
     } else {
-      source.cd->read(SectorForm::raw, first + static_cast<Lba>(done), n, block.data);
-      result.cd->read(SectorForm::raw, first + static_cast<Lba>(done), n, other);
+      source.cd->read(SectorForm::raw, run.in_source, run.sectors, block.data);
+      result.cd->read(SectorForm::raw, run.in_result, run.sectors, other);
     }
     if (block.data == other) return;
     const auto at =
         static_cast<std::size_t>(std::mismatch(other.begin(), other.end(), block.data.begin()).first - other.begin());
-    fail(fmt::format("other bytes in sector {}", first + static_cast<Lba>(done + at / each)), "the input's");
+    fail(fmt::format("other bytes in sector {}", run.in_result + static_cast<Lba>(at / each)), "the input's");
   };
   flow.consume.emplace_back([&](const FlowBlock& block) {
     digest.update(block.data);
