@@ -1,10 +1,85 @@
-// Writes the 700 MB disc of the benchmarks: make_bench_disc FOLDER
+// Writes the discs of the benchmarks: make_bench_disc FOLDER
+#include <algorithm>
+#include <array>
 #include <cstdio>
 
+#include "opifex/core/base/bytes.hpp"
+#include "opifex/core/cd/sector.hpp"
+#include "opifex/core/io/byte_source.hpp"
+#include "opifex/core/io/output.hpp"
 #include "opifex/demo/workshop.hpp"
 
+namespace {
+
+using namespace opifex;
+
+struct Dice {
+  std::uint64_t state;
+  std::uint64_t next() {
+    state ^= state << 13;
+    state ^= state >> 7;
+    state ^= state << 17;
+    return state;
+  }
+  std::size_t below(std::size_t n) { return static_cast<std::size_t>(next() % n); }
+};
+
+/// Words of a made-up language, common ones more often.
+void write_text(Dice& dice, std::span<std::byte> out) {
+  constexpr std::array<std::string_view, 12> kParts = {"lan",  "tern", "ko", "bell", "ha", "vo",
+                                                       "quay", "ri",   "mo", "the",  "su", "ar"};
+  std::string text;
+  while (text.size() < out.size()) {
+    const std::uint64_t word = dice.below(1 + dice.below(3000));
+    text += std::string(kParts[word % 12]) + std::string(kParts[word / 12 % 12]) +
+            (word > 144 ? std::string(kParts[word / 144 % 12]) : "");
+    text += dice.below(12) == 0 ? ".\n" : " ";
+  }
+  std::copy_n(as_view(text).begin(), out.size(), out.begin());
+}
+
+/// Tables of a game: counters, small differences, flags.
+void write_records(Dice& dice, std::span<std::byte> out) {
+  std::uint32_t x = static_cast<std::uint32_t>(dice.next()), y = x;
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    if (i % 16 == 0) x += static_cast<std::uint32_t>(dice.below(64));
+    if (i % 16 == 8) y -= static_cast<std::uint32_t>(dice.below(900));
+    const std::size_t at = i % 16;
+    out[i] = static_cast<std::byte>(at < 4 ? x >> 8 * at : at < 8 ? 0 : at < 12 ? y >> 8 * (at - 8) : dice.below(4));
+  }
+}
+
+/// A game's disc as archives meet it: texts, tables, data that is compressed already, empty space, music.
+void write_corpus(const std::filesystem::path& folder) {
+  constexpr std::uint32_t kData = 24'000, kMusic = 16'000, kRun = 50;
+  Dice dice{20'26};
+  OutputSet set(Existing::keep);
+  OutputFile& bin = set.add(folder / "corpus.bin");
+  Bytes sector(cd::kRawBytes), user(cd::kUserBytes);
+  for (std::uint32_t lba = 0; lba < kData; ++lba) {
+    const std::uint32_t kind = lba / kRun % 8;
+    std::fill(user.begin(), user.end(), std::byte{0});
+    if (kind < 3) write_text(dice, user);
+    if (kind >= 3 && kind < 5) write_records(dice, user);
+    if (kind == 5 || kind == 6)
+      for (std::byte& b : user) b = static_cast<std::byte>(dice.next() >> 32);
+    cd::make_mode1(cd::SectorSpan(sector), static_cast<cd::Lba>(lba), std::span<const std::byte, cd::kUserBytes>(user));
+    bin.write(sector);
+  }
+  const SourcePtr music = open_file(folder / "mixed (Track 2).bin");
+  for (std::uint32_t i = 0; i < kMusic; ++i) {
+    music->read_at(std::uint64_t{i} * cd::kRawBytes, sector);
+    bin.write(sector);
+  }
+  set.add(folder / "corpus.cue")
+      .write(as_view("FILE \"corpus.bin\" BINARY\r\n  TRACK 01 MODE1/2352\r\n    INDEX 01 00:00:00\r\n"
+                     "  TRACK 02 AUDIO\r\n    INDEX 01 05:20:00\r\n"));
+  set.commit();
+}
+
+}  // namespace
+
 int main(int argc, char** argv) {
-  using namespace opifex;
   if (argc != 2) return 2;
   // As mixed as a game with music: 517 MB of data, four tracks of 182 MB together.
   demo::Recipe mixed{
@@ -12,5 +87,6 @@ int main(int argc, char** argv) {
   demo::write_disc(mixed, argv[1], demo::Files::bin_per_track);
   demo::Recipe data{.stem = "data", .data_sectors = 297'500, .seed = 6};
   demo::write_disc(data, argv[1], demo::Files::one_bin);
+  write_corpus(argv[1]);
   std::puts("made");
 }

@@ -20,8 +20,10 @@ void declare(po::options_description& options) {
       "gaps", po::value<std::string>()->value_name("WHERE"),
       "for cue-tracks: own (default) or previous, see opifex help split")(
       "codecs", po::value<std::string>()->value_name("NAME,..."),
-      "for chd: codecs to try on each hunk (default: cdlz,cdzl,cdfl for CDs, lzma,zlib,flac for the rest)")(
-      "hunk-size", po::value<std::string>()->value_name("SIZE"), "for chd: bytes of a hunk (default: 19584, 4096)");
+      "for chd: codecs to try on each hunk (default: cdlz,cdzl,cdfl for CDs, lzma,zlib,huff,flac for the rest)")(
+      "hunk-size", po::value<std::string>()->value_name("SIZE"), "for chd: bytes of a hunk (default: 19584, 4096)")(
+      "effort", po::value<std::string>()->value_name("LEVEL"),
+      "for chd: fast, normal (default) or best: time spent on getting smaller");
   declare_write_options(options);
   declare_read_options(options);
 }
@@ -46,6 +48,14 @@ GapCustom gaps(const Session& session) {
   return GapCustom::previous;
 }
 
+Effort effort(const Session& session) {
+  const std::string word = session.text("effort");
+  if (word == "fast") return Effort::fast;
+  if (word == "best") return Effort::best;
+  if (!word.empty() && word != "normal") unknown_word("effort", word, {"fast", "normal", "best"});
+  return Effort::normal;
+}
+
 std::string one_word(const Session& session) { return session.list("words").front(); }
 
 void run(Session& session) {
@@ -61,6 +71,8 @@ void run(Session& session) {
       throw Error({.fault = Fault::usage, .code = "usage", .what = "--hunk-size takes a size, not " + printable(size)});
     job.options.hunk_bytes = static_cast<std::uint32_t>(*bytes);
   }
+  job.options.effort = effort(session);
+  if (target.id == "chd") job.options.parent = session.text("parent");
   run_conversion(session, image, job);
 }
 
@@ -115,13 +127,16 @@ std::set<std::string> accepted_losses(const Session& session) {
 void declare_read_options(po::options_description& options) {
   options.add_options()("sector-size", po::value<std::size_t>()->value_name("N"),
                         "an image without a sheet has sectors of N bytes (default: found out)")(
-      "mode", po::value<int>()->value_name("1|2"), "mode of sectors without a header (default: found out)");
+      "mode", po::value<int>()->value_name("1|2"), "mode of sectors without a header (default: found out)")(
+      "parent", po::value<std::string>()->value_name("FILE"),
+      "the CHD that the input is the difference to (default: found beside it); with --to chd also that of the output");
 }
 
 OpenOptions open_options(const Session& session) {
   OpenOptions options;
   if (session.options().count("sector-size") != 0)
     options.sector_bytes = session.options()["sector-size"].as<std::size_t>();
+  if (const std::string parent = session.text("parent"); !parent.empty()) options.parents.emplace_back(parent);
   if (session.options().count("mode") != 0) options.mode = session.options()["mode"].as<int>();
   if (options.mode && *options.mode != 1 && *options.mode != 2)
     throw Error({.fault = Fault::usage, .code = "usage", .what = "--mode is 1 or 2"});

@@ -72,7 +72,7 @@ TEST_F(ChdFiles, EveryCodecAndHunkSizeComesBack) {
   demo::write_disc(
       {.stem = "small", .data_sectors = 60, .streamed_sectors = 6, .audio_sectors = {25, 14}, .pregap_sectors = 12},
       folder.path(), demo::Files::one_bin);
-  for (const char* codecs : {"cdlz", "cdzl", "cdfl", "cdzs", "zlib,lzma,flac,zstd", "cdzs,flac"})
+  for (const char* codecs : {"cdlz", "cdzl", "cdfl", "cdzs", "zlib,lzma,flac,zstd", "cdzs,flac", "huff"})
     for (const char* size : {"2448", "9792", "66096"}) {
       ASSERT_EQ(cli({"convert", "small.cue", "--to", "chd", "--out", "x.chd", "--codecs", codecs, "--hunk-size", size,
                      "--overwrite", "--prove"})
@@ -104,6 +104,65 @@ TEST_F(ChdFiles, IdenticalHunksAreStoredOnceAndThreadsDoNotMatter) {
   EXPECT_LT(fs::file_size(*this / "t1.chd"), 41u * 4096 + 8192);
   ASSERT_EQ(cli({"convert", "t1.chd", "--to", "iso", "--out", "back.iso"}).exit_code, 0);
   EXPECT_EQ(read_file(*this / "back.iso"), blocks);
+}
+
+TEST_F(ChdFiles, WhatOnlyASheetKnowsComesBack) {
+  write_file(*this / "a.bin", std::string(600 * 2352, '\1'));
+  write_file(*this / "a.cue",
+             "CATALOG 1234567890123\r\nTITLE \"Nine Bells\"\r\nFILE \"a.bin\" BINARY\r\n  TRACK 01 AUDIO\r\n"
+             "    TITLE \"Harbor\"\r\n    ISRC GBAAA2600001\r\n    FLAGS PRE\r\n    INDEX 01 00:00:00\r\n"
+             "    INDEX 02 00:02:10\r\n  TRACK 02 AUDIO\r\n    PREGAP 00:01:00\r\n    INDEX 01 00:04:00\r\n");
+  const Outcome there = cli({"convert", "a.cue", "--to", "chd", "--json", "--prove"});
+  ASSERT_EQ(there.exit_code, 0) << there.err;
+  EXPECT_TRUE(there.json()["results"][0]["losses"].empty());
+  ASSERT_EQ(cli({"convert", "a.chd", "--to", "cue", "--out", "back/a.cue"}).exit_code, 0);
+  EXPECT_EQ(read_file(*this / "back/a.cue"), read_file(*this / "a.cue"));
+  EXPECT_EQ(read_file(*this / "back/a.bin"), read_file(*this / "a.bin"));
+  const json tags = cli({"identify", "a.chd", "--json"}).json()["results"][0]["container"]["tags"];
+  EXPECT_EQ(tags.back()["tag"], "OPcs");
+  EXPECT_EQ(tags.back()["flags"], 0) << "not hashed: the overall SHA-1 stays the customary one";
+}
+
+TEST_F(ChdFiles, ASecondDiscCostsOnlyWhatIsDifferent) {
+  make_workshop();
+  ASSERT_EQ(cli({"convert", kestrel1, "--to", "chd", "--out", "first.chd"}).exit_code, 0);
+  // The same disc with one sector changed, as another pressing has it.
+  fs::copy_file(*this / "Kestrel Circuit (Disc 1).bin", *this / "other.bin");
+  fs::copy_file(*this / kestrel1, *this / "other.cue");
+  std::string sheet = read_file(*this / "other.cue");
+  sheet.replace(sheet.find("Kestrel Circuit (Disc 1).bin"), 28, "other.bin");
+  write_file(*this / "other.cue", sheet);
+  flip_byte(*this / "other.bin", 2352 * 50 + 100);
+  ASSERT_EQ(cli({"convert", "other.cue", "--to", "chd", "--parent", "first.chd", "--out", "child.chd"}).exit_code, 0);
+  EXPECT_LT(fs::file_size(*this / "child.chd") * 20, fs::file_size(*this / "first.chd"));
+  EXPECT_EQ(cli({"convert", "child.chd", "--to", "cue", "--out", "back/"}).exit_code, 0);
+  EXPECT_EQ(read_file(*this / "back/child.bin"), read_file(*this / "other.bin"));
+  // In another folder the parent has to be named, and it has to be the right one.
+  fs::create_directory(*this / "away");
+  fs::rename(*this / "child.chd", *this / "away/child.chd");
+  EXPECT_EQ(cli({"identify", "away/child.chd"}).exit_code, 3);
+  EXPECT_EQ(cli({"identify", "away/child.chd", "--parent", "first.chd"}).exit_code, 0);
+  EXPECT_EQ(cli({"check", "away/child.chd", "--parent", "first.chd"}).exit_code, 1)
+      << "the flipped byte breaks a sector";
+  const Outcome wrong = cli({"identify", "away/child.chd", "--parent", sample("cd-mixed.chd"), "--json"});
+  EXPECT_EQ(wrong.exit_code, 3);
+  EXPECT_EQ(wrong.json()["errors"][0]["code"], "parent_mismatch");
+}
+
+TEST_F(ChdFiles, EffortsGiveTheSameDisc) {
+  make_workshop();
+  std::map<std::string, std::uint64_t> sizes;
+  for (const char* effort : {"fast", "normal", "best"}) {
+    ASSERT_EQ(cli({"convert", moth, "--to", "chd", "--effort", effort, "--out", "x.chd", "--overwrite"}).exit_code, 0);
+    sizes[effort] = fs::file_size(*this / "x.chd");
+    EXPECT_EQ(cli({"check", "x.chd", "--hashes", "none"}).exit_code, 0) << effort;
+    EXPECT_EQ(cli({"identify", "x.chd", "--json"}).json()["results"][0]["container"]["codecs"], "cdlz, cdzl, cdfl");
+  }
+  EXPECT_LE(sizes["best"], sizes["normal"]);
+  EXPECT_LE(sizes["normal"], sizes["fast"]);
+  const Outcome misspelt = cli({"convert", moth, "--to", "chd", "--effort", "bets"});
+  EXPECT_EQ(misspelt.exit_code, 2);
+  EXPECT_TRUE(contains(misspelt.err, "best")) << misspelt.err;
 }
 
 TEST_F(ChdFiles, DamageNamesTheTracksItHits) {

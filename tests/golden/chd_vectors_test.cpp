@@ -134,7 +134,7 @@ TEST(ChdVectors, GoodSamplesAreReadToTheLastBit) {
     if (sample.contains("tracks") && sample["tracks"].is_array()) check_tracks(sample, vector_path("chd/" + file));
     if (sample["raw_sha1_state"] == "ok") {
       QuietWork work;
-      EXPECT_TRUE(open_image(vector_path("chd/" + file)).container->verify(work).empty());
+      EXPECT_TRUE(open_image(vector_path("chd/" + file)).container->verify(work, nullptr).empty());
     }
   }
   EXPECT_EQ(seen, 31);
@@ -155,7 +155,7 @@ TEST(ChdVectors, EveryRefusalHasItsReason) {
     std::string code = "nothing";
     if (stage == "verify") {
       QuietWork work;
-      const auto problems = open_image(vector_path("chd/" + file)).container->verify(work);
+      const auto problems = open_image(vector_path("chd/" + file)).container->verify(work, nullptr);
       for (const ContainerProblem& p : problems) code = p.code;
     } else {
       try {

@@ -212,7 +212,7 @@ class Checker {
   CheckResult run() {
     const Stream stream = make_stream(image_);
     prepare(stream);
-    read_all(stream);
+    if (!read_all(stream)) return std::move(result_);
     if (image_.cd) judge_tracks();
     from_warnings();
     set_verdict();
@@ -261,11 +261,45 @@ class Checker {
     return hashers;
   }
 
-  void read_all(const Stream& stream) {
-    work_.progress.begin("checking", stream.size_bytes);
+  /// False if the container is damaged: its sectors cannot be looked at, and the result says so already.
+  bool read_all(const Stream& stream) {
     std::vector<SpanHasher> hashers = make_hashers(stream);
+    read_blocks(stream, hashers);
+    if (!image_.container) return true;
+    // Sectors out of a container come by as it is verified.
+    Watcher watcher(stream, hashers, judge_.get());
+    const auto problems = image_.container->verify(work_, image_.cd ? &watcher : nullptr);
+    if (!problems.empty()) container_is_damaged(problems);
+    return problems.empty();
+  }
+
+  /// Passes the sectors of a container on.
+  class Watcher final : public DecodedSectors {
+   public:
+    Watcher(const Stream& stream, std::vector<SpanHasher>& hashers, SectorJudge* judge) : judge_(judge) {
+      for (const Stretch& s : stream.stretches)
+        if (s.decoded) places_[s.extent] = s.at;
+      for (SpanHasher& hasher : hashers)
+        for (std::size_t lane = 0; lane < hasher.lanes(); ++lane) lanes_.emplace_back(&hasher, lane);
+    }
+    void judge(const DecodedRun& run) override { judge_->judge(*run.extent, run.lba, run.sectors); }
+    std::size_t lanes() const override { return lanes_.size(); }
+    void hash(std::size_t lane, const DecodedRun& run) override {
+      const auto before = static_cast<std::uint64_t>(run.lba - run.extent->lba) * stored_bytes(run.extent->form);
+      lanes_[lane].first->update(lanes_[lane].second, places_.at(run.extent) + before, run.sectors);
+    }
+
+   private:
+    SectorJudge* judge_;
+    std::map<const Extent*, std::uint64_t> places_;  // in the stream
+    std::vector<std::pair<SpanHasher*, std::size_t>> lanes_;
+  };
+
+  void read_blocks(const Stream& stream, std::vector<SpanHasher>& hashers) {
+    work_.progress.begin("checking", stream.size_bytes);
     std::vector<Stretch> blocks;
     for (const Stretch& s : stream.stretches) {
+      if (s.decoded && image_.container) continue;
       const std::size_t each = s.extent ? stored_bytes(s.extent->form) : 1;
       const std::uint64_t step = kFlowBlockBytes / each * each;
       for (std::uint64_t done = 0; done < s.size_bytes; done += step) {
@@ -300,6 +334,22 @@ class Checker {
       block.source->read_at(block.offset, data);
     }
     if (block.extent) judge_->judge(*block.extent, block.lba, data);
+  }
+
+  /// What the container's own checksums say.
+  void container_is_damaged(const std::vector<ContainerProblem>& problems) {
+    result_.verdict = Verdict::damaged;
+    result_.tracks.clear();
+    for (const ContainerProblem& p : problems) {
+      Finding finding{p.code,
+                      Severity::error,
+                      p.message,
+                      image_.path.string(),
+                      p.offset,
+                      p.lba,
+                      std::max<std::uint64_t>(1, p.sectors)};
+      result_.findings.push_back(std::move(finding));
+    }
   }
 
   void find(std::string code, Severity severity, std::string message, std::uint64_t count = 1,
@@ -432,28 +482,7 @@ std::string_view to_string(Severity severity) {
   return severity == Severity::note ? "note" : severity == Severity::warning ? "warning" : "error";
 }
 
-namespace {
-
-/// What the container's own checksums say. Sectors of damaged hunks cannot be looked at.
-CheckResult damaged_container(const Image& image, const std::vector<ContainerProblem>& problems) {
-  CheckResult result;
-  result.verdict = Verdict::damaged;
-  for (const ImageFile& file : image.files) result.files.push_back({file.path, file.size_bytes, {}});
-  for (const ContainerProblem& p : problems) {
-    Finding finding{
-        p.code, Severity::error, p.message, image.path.string(), p.offset, {}, std::max<std::uint64_t>(1, p.sectors)};
-    if (p.lba) finding.lba = *p.lba;
-    result.findings.push_back(std::move(finding));
-  }
-  return result;
-}
-
-}  // namespace
-
 CheckResult check_image(const Image& image, const CheckOptions& options, Work& work) {
-  if (image.container)
-    if (const auto problems = image.container->verify(work); !problems.empty())
-      return damaged_container(image, problems);
   return Checker(image, options, work).run();
 }
 

@@ -80,7 +80,14 @@ class Planner {
   }
 
   void subchannel() {
-    if (holds_.any_subchannel) return;
+    if (holds_.any_subchannel) {
+      // 96 bytes or none: the 16 of Q alone have no place.
+      const bool q_only = std::any_of(image_.cd->extents().begin(), image_.cd->extents().end(),
+                                      [](const Extent& e) { return e.form == StoredForm::raw_with_q; });
+      if (q_only && !image_.cd->subchannel_is_regenerable())
+        lose("subchannel", sectors_text(image_.cd->stored_sectors()), "the 16 bytes of Q behind each sector");
+      return;
+    }
     if (holds_.subchannel && holds_.mixed_subchannel) {
       // Each CD+G track keeps its 96 bytes; only raw sectors no sheet can name lose theirs.
       return lose_subchannel([&](const cd::Track& t) { return t.mode.kind != cd::TrackMode::Kind::cdg; });

@@ -95,4 +95,53 @@ void write_rle_tree(const CodeBook& code, BitWriter& out) {
   }
 }
 
+namespace {
+
+/// A symbol of the small tree: a length + 1, or 0 for `run` repeats of the length before.
+struct SmallSymbol {
+  std::size_t symbol;
+  std::size_t run;
+};
+
+std::vector<SmallSymbol> small_symbols(const std::vector<std::uint8_t>& lengths) {
+  std::vector<SmallSymbol> symbols;
+  std::uint8_t last = 0;
+  for (std::size_t i = 0; i < lengths.size();) {
+    std::size_t run = 0;
+    while (i + run < lengths.size() && lengths[i + run] == last) ++run;
+    if (run >= 2) {
+      symbols.push_back({0, run});
+      i += run;
+      continue;
+    }
+    last = lengths[i++];
+    symbols.push_back({last + std::size_t{1}, 0});
+  }
+  return symbols;
+}
+
+}  // namespace
+
+void write_small_tree(const CodeBook& code, BitWriter& out) {
+  constexpr std::size_t kSmall = 24, kFieldLimit = 8, kShortest = 2, kLongRun = 9;
+  constexpr unsigned kSmallBits = 6, kField = 3, kStop = 7, kRunBits = 8;
+  const std::vector<SmallSymbol> symbols = small_symbols(code.lengths);
+  std::vector<std::uint64_t> counts(kSmall, 0);
+  for (const SmallSymbol& s : symbols) ++counts[s.symbol];
+  const CodeBook small = make_code(counts, kSmallBits);
+  std::size_t first = 1, end = kSmall;
+  while (first < kFieldLimit && small.lengths[first] == 0) ++first;
+  while (end > first && small.lengths[end - 1] == 0) --end;
+  out.put(small.lengths[0], kField);
+  out.put(first - 1, kField);
+  for (std::size_t i = first; i < end; ++i) out.put(small.lengths[i], kField);
+  if (end < kSmall) out.put(kStop, kField);
+  for (const SmallSymbol& s : symbols) {
+    out.put(small.codes[s.symbol], small.lengths[s.symbol]);
+    if (s.symbol != 0) continue;
+    out.put(std::min(s.run, kLongRun) - kShortest, kField);
+    if (s.run >= kLongRun) out.put(s.run - kLongRun, kRunBits);
+  }
+}
+
 }  // namespace opifex::chd

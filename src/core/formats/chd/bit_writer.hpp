@@ -1,27 +1,35 @@
 /// Writing bit streams and the prefix code of a map (README, sections 2 and 3).
 #pragma once
 
+#include <algorithm>
 #include <vector>
 
 #include "opifex/core/base/bytes.hpp"
 
 namespace opifex::chd {
 
-/// Most significant bit first.
+/// Most significant bit first; the last byte is filled up with zeros.
 class BitWriter {
  public:
+  /// The lowest `bits` (at most 64) of `value`.
   void put(std::uint64_t value, unsigned bits) {
-    for (; bits > 0; --bits) {
-      if (used_ % 8 == 0) bytes_.push_back(std::byte{0});
-      bytes_.back() |= static_cast<std::byte>((value >> (bits - 1) & 1) << (7 - used_ % 8));
-      ++used_;
+    while (bits > 0) {
+      if (free_ == 0) {
+        bytes_.push_back(std::byte{0});
+        free_ = 8;
+      }
+      const unsigned n = std::min(bits, free_);
+      const auto part = static_cast<unsigned>(value >> (bits - n) & ((1u << n) - 1));
+      bytes_.back() |= static_cast<std::byte>(part << (free_ - n));
+      bits -= n;
+      free_ -= n;
     }
   }
   const Bytes& bytes() const { return bytes_; }
 
  private:
   Bytes bytes_;
-  std::size_t used_ = 0;
+  unsigned free_ = 0;  // bits of the last byte
 };
 
 /// A prefix code for the given counts, no length above `most`.
@@ -32,6 +40,9 @@ struct CodeBook {
 CodeBook make_code(std::vector<std::uint64_t> counts, unsigned most);
 /// The run-length form of the lengths in front of a map of 16 symbols.
 void write_rle_tree(const CodeBook& code, BitWriter& out);
+
+/// The form of 256 lengths in front of a `huff` hunk: coded with a small tree of their own.
+void write_small_tree(const CodeBook& code, BitWriter& out);
 
 /// Bits needed for the value; 0 for 0.
 constexpr unsigned bits_for(std::uint64_t value) {

@@ -19,16 +19,18 @@ std::optional<PrefixCode> PrefixCode::make(const std::vector<std::uint8_t>& leng
     start = total / 2;
   }
   PrefixCode code;
-  code.max_bits_ = max_bits;
-  code.table_.resize(std::size_t{1} << max_bits);
+  const unsigned longest =
+      std::max<unsigned>(1, lengths.empty() ? 1 : *std::max_element(lengths.begin(), lengths.end()));
+  code.max_bits_ = longest;
+  code.table_.resize(std::size_t{1} << longest);
   for (std::size_t s = 0; s < lengths.size(); ++s) {
     const unsigned n = lengths[s];
     if (n == 0) continue;
     const std::uint64_t value = first[n]++;
     if (value >> n != 0) return std::nullopt;
-    const auto from = static_cast<std::size_t>(value << (max_bits - n));
+    const auto from = static_cast<std::size_t>(value << (longest - n));
     const Entry entry{static_cast<std::int16_t>(s), static_cast<std::uint8_t>(n)};
-    std::fill_n(code.table_.begin() + static_cast<std::ptrdiff_t>(from), std::size_t{1} << (max_bits - n), entry);
+    std::fill_n(code.table_.begin() + static_cast<std::ptrdiff_t>(from), std::size_t{1} << (longest - n), entry);
   }
   return code;
 }

@@ -12,28 +12,41 @@ namespace opifex::chd {
 class BitReader {
  public:
   explicit BitReader(ByteView bytes) : bytes_(bytes) {}
+  /// The next `n` bits, at most 64.
   std::uint64_t bits(unsigned n) {
-    std::uint64_t v = 0;
-    for (; n > 0; --n) v = v << 1 | bit();
+    constexpr unsigned kHalf = 32;
+    if (n > kHalf) {
+      const std::uint64_t high = bits(n - kHalf);
+      return high << kHalf | bits(kHalf);
+    }
+    const std::uint32_t v = peek(n);
+    skip(n);
     return v;
   }
   /// The next `n` bits (at most 32) without consuming them.
-  std::uint32_t peek(unsigned n) const {
-    BitReader copy = *this;
-    return static_cast<std::uint32_t>(copy.bits(n));
+  std::uint32_t peek(unsigned n) {
+    if (n == 0) return 0;
+    while (held_ < n) load();
+    return static_cast<std::uint32_t>(window_ >> (held_ - n) & ((std::uint64_t{1} << n) - 1));
   }
-  void skip(unsigned n) { at_ += n; }
-  bool overran() const { return at_ > bytes_.size() * 8; }
+  void skip(unsigned n) {
+    while (held_ < n) load();
+    held_ -= n;
+    used_ += n;
+  }
+  bool overran() const { return used_ > bytes_.size() * 8; }
 
  private:
-  unsigned bit() {
-    const std::size_t byte = at_ / 8;
-    const unsigned b = byte < bytes_.size() ? std::to_integer<unsigned>(bytes_[byte]) >> (7 - at_ % 8) & 1 : 0;
+  void load() {
+    window_ = window_ << 8 | (at_ < bytes_.size() ? std::to_integer<std::uint64_t>(bytes_[at_]) : 0);
     ++at_;
-    return b;
+    held_ += 8;
   }
   ByteView bytes_;
-  std::size_t at_ = 0;
+  std::uint64_t window_ = 0;  // the lowest held_ bits are still to be given out
+  unsigned held_ = 0;
+  std::size_t at_ = 0;    // bytes taken into the window
+  std::size_t used_ = 0;  // bits given out
 };
 
 /// Codes are handed out from the longest length down, from zero: the opposite of deflate.

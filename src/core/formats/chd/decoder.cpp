@@ -59,14 +59,14 @@ FLAC__StreamDecoderWriteStatus flac_write(const FLAC__StreamDecoder*, const FLAC
     run.failed = true;
     return FLAC__STREAM_DECODER_WRITE_STATUS_ABORT;
   }
+  // Both channels of a sample at once, as they stand in memory.
   std::byte* to = run.out.data() + run.written;
-  for (std::uint32_t i = 0; i < frame->header.blocksize; ++i)
-    for (int channel = 0; channel < 2; ++channel) {
-      const auto v = static_cast<std::uint32_t>(samples[channel][i]);
-      const auto low = static_cast<std::byte>(v & 255), high = static_cast<std::byte>(v >> 8 & 255);
-      *to++ = run.big_endian ? high : low;
-      *to++ = run.big_endian ? low : high;
-    }
+  for (std::uint32_t i = 0; i < frame->header.blocksize; ++i, to += kStereo) {
+    const auto left = static_cast<std::uint16_t>(samples[0][i]), right = static_cast<std::uint16_t>(samples[1][i]);
+    const std::uint32_t both = static_cast<std::uint32_t>(right) << 16 | left;
+    boost::endian::store_little_u32(reinterpret_cast<unsigned char*>(to),
+                                    run.big_endian ? (both & 0x00FF'00FF) << 8 | (both >> 8 & 0x00FF'00FF) : both);
+  }
   run.written += frame->header.blocksize * kStereo;
   return FLAC__STREAM_DECODER_WRITE_STATUS_CONTINUE;
 }

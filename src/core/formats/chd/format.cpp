@@ -14,7 +14,9 @@
 
 #include "decoder.hpp"
 #include "encoder.hpp"
+#include "frames.hpp"
 #include "open.hpp"
+#include "sheet_tag.hpp"
 #include "tracks.hpp"
 #include "writer.hpp"
 
@@ -38,12 +40,12 @@ int probe(const ByteSource& source, std::string_view) {
 /// The stored sectors of one track, one behind the other, without the rest of their frames; audio little-endian.
 class TrackSource final : public ByteSource {
  public:
-  TrackSource(SourcePtr frames, const ChdTrack& track)
+  TrackSource(SourcePtr frames, const ChdTrack& track, bool with_subcode)
       : frames_(std::move(frames)),
         first_(track.first_frame),
         count_(track.frames - track.pad),
         swapped_(track.swapped),
-        each_(track.has_subcode() ? track.mode.sector_bytes + chd::kFrameSubcode : track.mode.sector_bytes),
+        each_(with_subcode ? track.mode.sector_bytes + chd::kFrameSubcode : track.mode.sector_bytes),
         audio_bytes_(track.mode.sector_bytes) {}
   std::uint64_t size() const override { return std::uint64_t{count_} * each_; }
   std::string name() const override { return frames_->name(); }
@@ -106,8 +108,32 @@ std::optional<cd::SubchannelForm> subchannel_form(const ByteSource& track) {
   return cd::detect_form(blocks);
 }
 
+/// Addresses by the sheet that was kept, if there is one of exactly these tracks; else by the track list.
+struct Places {
+  cd::Layout layout;
+  std::vector<cd::Lba> first_lba;
+};
+
+Places find_places(const Chd& file, const chd::Contents& contents, std::vector<Warning>& warnings) {
+  if (const chd::Tag* tag = file.tag(chd::kSheetTag)) {
+    const auto bytes_of = [&](std::size_t track, bool with_subcode) -> SourcePtr {
+      return std::make_shared<TrackSource>(file.logical(), contents.tracks[track], with_subcode);
+    };
+    const auto sheet = chd::parse_sheet_tag(tag->data);
+    if (auto by_sheet = sheet ? chd::layout_by_sheet(*sheet, contents, bytes_of) : std::nullopt)
+      return {std::move(by_sheet->layout), std::move(by_sheet->first_lba)};
+    warnings.push_back({"sheet_ignored",
+                        "the cue sheet kept in this CHD is not one of its tracks: texts, marks and "
+                        "sessions it may name are left out"});
+  }
+  Places places{chd::make_layout(contents, warnings), {}};
+  for (const cd::Track& t : places.layout.tracks)
+    places.first_lba.push_back(t.pregap_lba + static_cast<cd::Lba>(t.pregap_unstored));
+  return places;
+}
+
 CdImagePtr make_cd(const Chd& file, chd::Contents& contents, std::vector<Warning>& warnings) {
-  cd::Layout layout = chd::make_layout(contents, warnings);
+  Places places = find_places(file, contents, warnings);
   std::vector<Extent> extents;
   std::optional<cd::SubchannelForm> subchannel;
   const SourcePtr logical = file.logical();
@@ -118,11 +144,10 @@ CdImagePtr make_cd(const Chd& file, chd::Contents& contents, std::vector<Warning
       throw Error({.code = "unsupported",
                    .what = fmt::format("track {} has subcode behind sectors that are not raw", from.number),
                    .file = file.name()});
-    const auto source = std::make_shared<TrackSource>(logical, from);
+    const auto source = std::make_shared<TrackSource>(logical, from, from.has_subcode());
     if (*form == StoredForm::raw_with_pw && !subchannel) subchannel = subchannel_form(*source);
-    const cd::Track& track = layout.tracks[i];
-    extents.push_back({.track = from.number,
-                       .lba = track.pregap_lba + static_cast<cd::Lba>(track.pregap_unstored),
+    extents.push_back({.track = places.layout.tracks[i].number,
+                       .lba = places.first_lba[i],
                        .sectors = from.frames - from.pad,
                        .form = *form,
                        .source = source,
@@ -132,7 +157,7 @@ CdImagePtr make_cd(const Chd& file, chd::Contents& contents, std::vector<Warning
   const bool any =
       std::any_of(contents.tracks.begin(), contents.tracks.end(), [](const ChdTrack& t) { return t.has_subcode(); });
   if (any && !subchannel) subchannel = cd::SubchannelForm::interleaved;
-  return std::make_shared<CdImage>(std::move(layout), std::move(extents), subchannel);
+  return std::make_shared<CdImage>(std::move(places.layout), std::move(extents), subchannel);
 }
 
 std::string sha1_text(const std::optional<chd::Sha1>& sha1) { return sha1 ? hex(*sha1) : ""; }
@@ -186,14 +211,13 @@ class ChdContainer final : public Container {
     return tags;
   }
 
-  std::vector<ContainerProblem> verify(Work& work) const override {
+  std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const override {
     const chd::Header& h = chd_->header();
-    std::vector<ContainerProblem> problems;
     std::mutex mutex;
     Digest sha1("sha1"), md5("md5");
-    bool whole = true;
-    const auto batch = std::max<std::uint64_t>(1, kFlowBlockBytes / h.hunk_bytes);
-    std::map<std::uint64_t, ContainerProblem> bad;  // by hunk
+    const auto batch = std::max<std::uint64_t>(1, kFlowBlockBytes / 4 / h.hunk_bytes);  // stays in the nearer caches
+    std::map<std::uint64_t, ContainerProblem> bad;                                      // by hunk
+    std::vector<Sectors> slots(2 * kBlocksInFlight);
     work.progress.begin("checking the container", h.logical_bytes);
     Flow flow;
     flow.next = [&](FlowBlock& block) {
@@ -203,16 +227,23 @@ class ChdContainer final : public Container {
       return true;
     };
     flow.work = [&](FlowBlock& block) {
+      Sectors& out = slots[block.index % slots.size()];
+      out.runs.clear();
+      out.bytes.clear();
       for (std::uint64_t i = 0; i * h.hunk_bytes < block.data.size(); ++i) {
         const std::uint64_t number = block.index * batch + i;
+        const auto hunk = std::span(block.data).subspan(i * h.hunk_bytes, h.hunk_bytes);
         try {
-          chd_->read_hunk(number, std::span(block.data).subspan(i * h.hunk_bytes, h.hunk_bytes));
+          chd_->read_hunk(number, hunk);
         } catch (const Error& e) {
           if (e.details.fault == Fault::device) throw;
           const std::lock_guard lock(mutex);
           bad[number] = problem_of(number, e);
+          continue;
         }
+        if (sectors && cd_) add_runs(number * h.hunk_bytes, hunk, out);
       }
+      for (const Run& run : out.runs) sectors->judge(out.view(run));
     };
     flow.consume.emplace_back([&](const FlowBlock& block) {
       const std::uint64_t at = block.index * batch * h.hunk_bytes;
@@ -223,10 +254,15 @@ class ChdContainer final : public Container {
       if (!h.md5.empty()) md5.update(bytes);
       work.progress.done_bytes += bytes.size();
     });
+    for (std::size_t lane = 0; sectors && lane < sectors->lanes(); ++lane)
+      flow.consume.emplace_back([&, lane](const FlowBlock& block) {
+        const Sectors& in = slots[block.index % slots.size()];
+        for (const Run& run : in.runs) sectors->hash(lane, in.view(run));
+      });
     run_flow(flow, work);
-    whole = bad.empty();
+    std::vector<ContainerProblem> problems;
     for (auto& [number, problem] : bad) problems.push_back(std::move(problem));
-    if (!whole) return problems;
+    if (!problems.empty()) return problems;
     const std::string found = sha1.finish();
     const auto differs = [&](const char* code, const char* what, const std::string& wanted, const std::string& is) {
       if (!wanted.empty() && wanted != is)
@@ -240,6 +276,40 @@ class ChdContainer final : public Container {
   }
 
  private:
+  /// Sectors of one track, and all those of a block one behind the other.
+  struct Run {
+    const Extent* extent = nullptr;
+    cd::Lba lba = 0;
+    std::size_t begin = 0, size = 0;  // in Sectors::bytes
+  };
+  struct Sectors {
+    std::vector<Run> runs;
+    Bytes bytes;
+    DecodedRun view(const Run& r) const { return {r.extent, r.lba, ByteView(bytes).subspan(r.begin, r.size)}; }
+  };
+
+  /// The sectors in `hunk`, which is at byte `at` of the frames. Runs of the same track grow together.
+  void add_runs(std::uint64_t at, ByteView hunk, Sectors& out) const {
+    const std::uint64_t first = at / kFrameBytes, end = first + hunk.size() / kFrameBytes;
+    for (std::size_t i = 0; i < contents_.tracks.size(); ++i) {
+      const ChdTrack& t = contents_.tracks[i];
+      const std::uint64_t from = std::max(first, t.first_frame), to = std::min(end, t.first_frame + t.frames - t.pad);
+      if (from >= to) continue;
+      const Extent& e = cd_->extents()[i];
+      const std::size_t each = stored_bytes(e.form);
+      const auto lba = e.lba + static_cast<cd::Lba>(from - t.first_frame);
+      const Run* last = out.runs.empty() ? nullptr : &out.runs.back();
+      const bool goes_on = last && last->extent == &e && last->lba + static_cast<cd::Lba>(last->size / each) == lba;
+      if (!goes_on) out.runs.push_back({&e, lba, out.bytes.size(), 0});
+      for (std::uint64_t f = from; f < to; ++f) {
+        const ByteView frame = hunk.subspan(static_cast<std::size_t>(f - first) * kFrameBytes, each);
+        out.bytes.insert(out.bytes.end(), frame.begin(), frame.end());
+        if (t.swapped) cd::swap_words(std::span(out.bytes).last(each).first(t.mode.sector_bytes));
+      }
+      out.runs.back().size = out.bytes.size() - out.runs.back().begin;
+    }
+  }
+
   std::string kind_text() const {
     switch (contents_.kind) {
       case chd::Kind::cd:
@@ -270,8 +340,7 @@ class ChdContainer final : public Container {
       const std::uint64_t from = std::max(first / kFrameBytes, t.first_frame),
                           to = std::min((end + kFrameBytes - 1) / kFrameBytes, t.first_frame + t.frames - t.pad);
       if (from >= to) continue;
-      const cd::Track& track = cd_->layout().tracks[i];
-      const auto lba = track.pregap_lba + static_cast<cd::Lba>(track.pregap_unstored + (from - t.first_frame));
+      const auto lba = cd_->extents()[i].lba + static_cast<cd::Lba>(from - t.first_frame);
       if (!p.lba) p.lba = lba;
       p.sectors += to - from;
       p.message += fmt::format("{} track {}, {} sectors from LBA {}", i > 0 && p.sectors > to - from ? "," : ":",
@@ -285,39 +354,61 @@ class ChdContainer final : public Container {
   CdImagePtr cd_;
 };
 
-/// A parent lies beside its children; it is known by its SHA-1, whatever it is called.
-Chd::FindParent parents_beside(const fs::path& path, int depth) {
-  return [path, depth](const chd::Sha1& wanted) -> std::shared_ptr<const Chd> {
-    constexpr std::size_t kMostFiles = 10'000;
-    const fs::path folder = path.parent_path().empty() ? "." : path.parent_path();
-    std::vector<fs::path> candidates;
-    std::error_code ignored;
-    for (fs::directory_iterator i(folder, ignored), end; i != end && candidates.size() < kMostFiles;
-         i.increment(ignored))
-      if (fold_case(i->path().extension().string()) == ".chd" && i->is_regular_file(ignored) &&
-          !fs::equivalent(i->path(), path, ignored))
-        candidates.push_back(i->path());
-    std::sort(candidates.begin(), candidates.end());
-    for (const fs::path& candidate : candidates) {
+/// CHDs that may be the parent: those the user names, then those in the same folder.
+std::vector<fs::path> parent_candidates(const fs::path& path, const std::vector<fs::path>& named) {
+  constexpr std::size_t kMostFiles = 10'000;
+  const fs::path folder = path.parent_path().empty() ? "." : path.parent_path();
+  std::vector<fs::path> beside;
+  std::error_code ignored;
+  for (fs::directory_iterator i(folder, ignored), end; i != end && beside.size() < kMostFiles; i.increment(ignored))
+    if (fold_case(i->path().extension().string()) == ".chd" && i->is_regular_file(ignored) &&
+        !fs::equivalent(i->path(), path, ignored))
+      beside.push_back(i->path());
+  std::sort(beside.begin(), beside.end());
+  std::vector<fs::path> all = named;
+  all.insert(all.end(), beside.begin(), beside.end());
+  return all;
+}
+
+/// A parent is known by its SHA-1, whatever it is called.
+Chd::FindParent parent_finder(const fs::path& path, const std::vector<fs::path>& named, int depth) {
+  return [path, named, depth](const chd::Sha1& wanted) -> std::shared_ptr<const Chd> {
+    std::optional<chd::Sha1> other;
+    for (const fs::path& candidate : parent_candidates(path, named)) {
+      const bool by_user = std::find(named.begin(), named.end(), candidate) != named.end();
       try {
         // The SHA-1 stands in the first bytes: only the right file is opened whole.
         const SourcePtr file = open_file(candidate);
-        if (chd::peek_identity(*file) != wanted) continue;
-        return Chd::open(file, parents_beside(candidate, depth + 1), depth + 1);
+        const auto identity = chd::peek_identity(*file);
+        if (by_user && !other) other = identity.value_or(chd::Sha1{});
+        if (identity != wanted) continue;
+        return Chd::open(file, parent_finder(candidate, named, depth + 1), depth + 1);
       } catch (const Error& e) {
-        if (e.details.code == "parent_chain") throw;  // a damaged neighbour is not this file's trouble
+        // A damaged neighbour is not this file's trouble.
+        if (by_user || e.details.code == "parent_chain") throw;
       }
     }
+    if (other)
+      throw Error({.code = "parent_mismatch",
+                   .what = "this is not the parent of this CHD",
+                   .file = named.front().string(),
+                   .found = hex(*other),
+                   .expected = hex(wanted),
+                   .hint = "name the CHD with that SHA-1: opifex identify shows it"});
     return nullptr;
   };
 }
 
-Image open(const fs::path& path, const OpenOptions&) {
+std::shared_ptr<const Chd> open_chd(const fs::path& path, const OpenOptions& options) {
+  return Chd::open(open_file(path), parent_finder(path, options.parents, 0));
+}
+
+Image open(const fs::path& path, const OpenOptions& options) {
   Image image;
   image.format = &kChdFormat;
   image.path = path;
   const SourcePtr source = open_file(path);
-  const auto file = Chd::open(source, parents_beside(path, 0));
+  const auto file = Chd::open(source, parent_finder(path, options.parents, 0));
   image.files.push_back({path, "chd", source->size(), false, source});
   chd::Contents contents = chd::read_contents(*file);
   image.warnings = contents.warnings;
@@ -352,11 +443,30 @@ void check_options(const WriteOptions& options, bool is_cd, std::uint32_t unit) 
       fail(fmt::format("there is no codec named {} to write", printable(c)),
            fmt::format("one of {}", fmt::join(known, ", ")));
     if (chd::is_cd_codec(c) && !is_cd)
-      fail(fmt::format("{} is a codec for CDs, and this is none", c), "lzma, zlib, flac or zstd");
+      fail(fmt::format("{} is a codec for CDs, and this is none", c), "lzma, zlib, huff, flac or zstd");
   }
   if (options.hunk_bytes != 0 && (options.hunk_bytes % unit != 0 || options.hunk_bytes > kMostHunk))
     fail(fmt::format("hunks of {} bytes cannot be written", options.hunk_bytes),
          fmt::format("a multiple of {}, at most 1 MiB", unit));
+}
+
+/// Error if it cannot be the parent of what is to be written.
+std::shared_ptr<const Chd> open_parent(const fs::path& path, const chd::WriteRequest& request) {
+  auto parent = open_chd(path, {});
+  const chd::Header& h = parent->header();
+  const auto refuse = [&](std::string what, std::string found, std::string expected) {
+    throw Error({.code = "parent_unfit",
+                 .what = std::move(what),
+                 .file = path.string(),
+                 .found = std::move(found),
+                 .expected = std::move(expected),
+                 .hint = "a parent is a CHD of the same kind of disc"});
+  };
+  if (h.unit_bytes != request.unit_bytes)
+    refuse("this CHD cannot be the parent of such an image", fmt::format("units of {} bytes", h.unit_bytes),
+           fmt::format("{}", request.unit_bytes));
+  if (!h.identity()) refuse("this CHD cannot be a parent: it has no SHA-1 to be known by", "none", "a SHA-1");
+  return parent;
 }
 
 WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
@@ -371,13 +481,20 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
     chd::CdFrames frames = chd::make_frames(image.cd);
     request.logical = frames.logical;
     request.tags = std::move(frames.tags);
+    request.runs = std::move(frames.runs);
+    request.sheet = chd::make_sheet_tag(image);
     if (request.codecs.empty()) request.codecs = {"cdlz", "cdzl", "cdfl"};
   } else {
     request.logical = image.blocks;
     request.tags.push_back({"DVD ", 1, 0, Bytes(1)});
-    if (request.codecs.empty()) request.codecs = {"lzma", "zlib", "flac"};
+    if (request.codecs.empty()) request.codecs = {"lzma", "zlib", "huff", "flac"};
   }
+  request.effort = options.effort;
+  if (!options.parent.empty()) request.parent = open_parent(options.parent, request);
   WritePlan plan;
+  if (request.parent)
+    plan.steps.push_back(
+        fmt::format("leave out what {} holds: the output needs it to be read", options.parent.filename().string()));
   plan.steps.push_back(fmt::format("pack {} into hunks of {} bytes with {}, into {}",
                                    human_size(request.logical->size()), request.hunk_bytes,
                                    fmt::join(request.codecs, ", "), out.filename().string()));
@@ -400,8 +517,13 @@ extern const Format kChdFormat = {"chd",
                                    .subchannel = true,
                                    .mixed_subchannel = true,
                                    .any_subchannel = true,
+                                   .sessions = true,
                                    .areas = true,
                                    .unstored_gaps = true,
+                                   .cd_text = true,
+                                   .catalogue = true,
+                                   .marks = true,
+                                   .first_pregap = true,
                                    .blocks = true},
                                   &plan_write};
 

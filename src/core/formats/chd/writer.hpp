@@ -4,6 +4,8 @@
 #include "opifex/core/formats/chd/chd.hpp"
 #include "opifex/core/image/format.hpp"
 
+#include "sheet_tag.hpp"
+
 namespace opifex::chd {
 
 struct WriteRequest {
@@ -11,17 +13,14 @@ struct WriteRequest {
   std::uint32_t hunk_bytes = 0, unit_bytes = 0;
   std::vector<std::string> codecs;  ///< at most four; empty: uncompressed hunks in a compressed map
   std::vector<Tag> tags;            ///< in the order they are listed
+  Effort effort = Effort::normal;
+  std::shared_ptr<const Chd> parent = {};  ///< null: the CHD stands alone; else of the same unit
+  /// A sheet to keep, its files cut from the sectors of `runs`; it is listed behind `tags`.
+  std::optional<SheetTag> sheet = {};
+  std::vector<FrameRun> runs = {};
 };
-/// The output as a piece that makes its own bytes. Identical hunks are stored once; the same bytes on any number of
-/// threads.
+/// The output as a piece that makes its own bytes. Identical hunks are stored once, those of the parent not at all; the
+/// same bytes on any number of threads.
 PackerPtr make_packer(WriteRequest request);
-
-/// The frames of a CD as a CHD has them: 2448 bytes each, tracks padded to four, audio big-endian.
-struct CdFrames {
-  SourcePtr logical;
-  std::vector<Tag> tags;  ///< CHT2, one a track
-};
-/// Error (refused) if the disc has no sectors.
-CdFrames make_frames(CdImagePtr disc);
 
 }  // namespace opifex::chd

@@ -46,6 +46,9 @@ inline std::uint16_t load_le16(ByteView v, std::size_t at) {
 inline std::uint32_t load_le32(ByteView v, std::size_t at) {
   return boost::endian::load_little_u32(raw_bytes(v.subspan(at, 4)));
 }
+inline std::uint64_t load_le64(ByteView v, std::size_t at) {
+  return boost::endian::load_little_u64(raw_bytes(v.subspan(at, 8)));
+}
 inline std::uint16_t load_be16(ByteView v, std::size_t at) {
   return boost::endian::load_big_u16(raw_bytes(v.subspan(at, 2)));
 }

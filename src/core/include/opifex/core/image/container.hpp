@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "opifex/core/base/progress.hpp"
+#include "opifex/core/image/cd_image.hpp"
 
 namespace opifex {
 
@@ -30,14 +31,31 @@ struct ContainerProblem {
   std::uint64_t sectors = 0;
 };
 
+/// Whole stored sectors of one extent, in the form `stored` of CdImage::read().
+struct DecodedRun {
+  const Extent* extent = nullptr;
+  cd::Lba lba = 0;
+  ByteView sectors = {};
+};
+
+/// Who looks at the sectors while a container is verified, so that nothing is decoded twice.
+class DecodedSectors {
+ public:
+  virtual ~DecodedSectors() = default;
+  virtual void judge(const DecodedRun& run) = 0;                   ///< from many threads at once, in any order
+  virtual std::size_t lanes() const = 0;                           ///< hashes that run side by side
+  virtual void hash(std::size_t lane, const DecodedRun& run) = 0;  ///< in disc order, a lane by one thread at a time
+};
+
 class Container {
  public:
   virtual ~Container() = default;
   virtual std::vector<ContainerFact> facts() const = 0;
   virtual std::vector<ContainerShare> shares() const = 0;
   virtual std::vector<ContainerTag> tags() const = 0;
-  /// Decodes everything and compares it with every checksum there is; lists all that is wrong.
-  virtual std::vector<ContainerProblem> verify(Work& work) const = 0;
+  /// Decodes everything once and compares it with every checksum there is; lists all that is wrong. `sectors` may be
+  /// null; it sees every sector of a CD but those of damaged hunks.
+  virtual std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const = 0;
 };
 
 }  // namespace opifex

@@ -36,11 +36,16 @@ struct Capabilities {
 /// Where the gap before a track goes when each track has a file of its own.
 enum class GapCustom { own, previous };
 
+/// How much time a packing format may spend on getting smaller.
+enum class Effort { fast, normal, best };
+
 struct WriteOptions {
   GapCustom gaps = GapCustom::own;
   int data_track = 0;                    ///< for formats of one data track; 0: the first
   std::vector<std::string> codecs = {};  ///< of a container; empty: the usual ones
   std::uint32_t hunk_bytes = 0;          ///< of a container; 0: the usual
+  Effort effort = Effort::normal;        ///< of a container
+  std::filesystem::path parent = {};     ///< of a container: the one the output is only the difference to
 };
 
 /// Sectors of the source image in a given form.
@@ -83,6 +88,8 @@ struct OpenOptions {
   /// The user's word where detection guesses, for images without a sheet.
   std::optional<std::size_t> sector_bytes = {};  ///< 2048, 2336, 2352, 2448 or 2368
   std::optional<int> mode = {};                  ///< of sectors without a header: 1 or 2
+  /// Where the parent of a container may be, beside its own folder.
+  std::vector<std::filesystem::path> parents = {};
 };
 
 struct Format {

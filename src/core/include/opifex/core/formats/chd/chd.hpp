@@ -116,5 +116,7 @@ void check_contents(const Chd& chd);
 
 /// Sum of the 16-bit CRC of polynomial 0x1021, start 0xFFFF, most significant bit first.
 std::uint16_t crc16(ByteView bytes);
+/// The same a byte at a time, to compare with.
+std::uint16_t crc16_reference(ByteView bytes);
 
 }  // namespace opifex::chd

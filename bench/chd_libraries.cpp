@@ -1,0 +1,244 @@
+// What the compression libraries alone need for the hunks of a CHD: chd_libraries encode|decode|prove THREADS FILE.chd
+// A bare loop over hunks in memory; prints its seconds. `prove` decodes and takes the SHA-1 of as many bytes. The
+// yardstick of the CHD rows in run.py.
+#include <array>
+#include <atomic>
+#include <chrono>
+#include <cstdio>
+#include <cstdlib>
+#include <string>
+#include <thread>
+#include <vector>
+
+#include <FLAC/stream_decoder.h>
+#include <FLAC/stream_encoder.h>
+#include <libdeflate.h>
+#include <lzma.h>
+
+#include "opifex/core/base/hash.hpp"
+#include "opifex/core/cd/examine.hpp"
+#include "opifex/core/cd/parity.hpp"
+#include "opifex/core/formats/chd/chd.hpp"
+
+namespace opifex {
+namespace {
+
+constexpr std::size_t kFrame = 2448, kData = 2352;
+
+/// A hunk as the codecs see it.
+struct Job {
+  Bytes data, cleared, subcode;  // plain hunks: all in `data`
+  std::string codec;             // decoding
+  Bytes coded;
+};
+
+std::array<lzma_filter, 2> lzma_chain(lzma_options_lzma& options, std::size_t bytes) {
+  options = {};
+  if (lzma_lzma_preset(&options, 9)) std::abort();
+  options.dict_size = 32768;
+  while (options.dict_size < bytes) options.dict_size *= 2;
+  options.ext_flags = 0;
+  lzma_set_ext_size(options, static_cast<std::uint64_t>(bytes));
+  return {lzma_filter{LZMA_FILTER_LZMA1EXT, &options}, lzma_filter{LZMA_VLI_UNKNOWN, nullptr}};
+}
+
+FLAC__StreamEncoderWriteStatus keep(const FLAC__StreamEncoder*, const FLAC__byte bytes[], std::size_t n, std::uint32_t,
+                                    std::uint32_t, void* out) {
+  auto& all = *static_cast<Bytes*>(out);
+  const auto view = std::as_bytes(std::span(bytes, n));
+  all.insert(all.end(), view.begin(), view.end());
+  return FLAC__STREAM_ENCODER_WRITE_STATUS_OK;
+}
+
+void flac(FLAC__StreamEncoder* e, ByteView data, bool big, Bytes& out) {
+  std::vector<FLAC__int32> samples(data.size() / 2);
+  for (std::size_t i = 0; i < samples.size(); ++i)
+    samples[i] = static_cast<std::int16_t>(big ? load_be16(data, 2 * i) : load_le16(data, 2 * i));
+  const auto n = static_cast<std::uint32_t>(data.size() / 4);
+  std::uint32_t block = n;
+  while (block > 2352) block /= 2;
+  FLAC__stream_encoder_set_compression_level(e, 8);
+  FLAC__stream_encoder_set_streamable_subset(e, false);
+  FLAC__stream_encoder_set_blocksize(e, block);
+  out.clear();
+  FLAC__stream_encoder_init_stream(e, &keep, nullptr, nullptr, nullptr, &out);
+  FLAC__stream_encoder_process_interleaved(e, samples.data(), n);
+  FLAC__stream_encoder_finish(e);
+}
+
+/// Every codec for every hunk: what `best` promises.
+void encode(const std::vector<Job>& jobs, const std::array<std::string, 4>& codecs, std::atomic<std::size_t>& next) {
+  libdeflate_compressor* deflate = libdeflate_alloc_compressor(12);
+  FLAC__StreamEncoder* sound = FLAC__stream_encoder_new();
+  Bytes out, frames;
+  for (std::size_t i = next++; i < jobs.size(); i = next++) {
+    const Job& job = jobs[i];
+    const Bytes& data = job.cleared.empty() ? job.data : job.cleared;
+    out.resize(data.size());
+    for (const std::string& codec : codecs) {
+      if (codec == "cdlz" || codec == "lzma") {
+        lzma_options_lzma options;
+        const auto chain = lzma_chain(options, data.size());
+        std::size_t n = 0;
+        lzma_raw_buffer_encode(chain.data(), nullptr, raw_bytes(data), data.size(), raw_bytes_mut(out), &n, out.size());
+      } else if (codec == "cdzl" || codec == "zlib") {
+        libdeflate_deflate_compress(deflate, data.data(), data.size(), out.data(), out.size());
+      } else if (codec == "cdfl") {
+        flac(sound, job.data, true, frames);
+      } else if (codec == "flac") {
+        flac(sound, job.data, true, frames);
+        flac(sound, job.data, false, frames);
+      }
+      if (!job.subcode.empty())
+        libdeflate_deflate_compress(deflate, job.subcode.data(), job.subcode.size(), out.data(), out.size());
+    }
+  }
+  libdeflate_free_compressor(deflate);
+  FLAC__stream_encoder_delete(sound);
+}
+
+struct FlacInput {
+  Bytes bytes;
+  std::size_t at = 0, samples = 0;
+};
+FLAC__StreamDecoderReadStatus feed(const FLAC__StreamDecoder*, FLAC__byte* to, std::size_t* n, void* data) {
+  auto& in = *static_cast<FlacInput*>(data);
+  *n = std::min(*n, in.bytes.size() - in.at);
+  std::copy_n(raw_bytes(in.bytes) + in.at, *n, to);
+  in.at += *n;
+  return *n == 0 ? FLAC__STREAM_DECODER_READ_STATUS_END_OF_STREAM : FLAC__STREAM_DECODER_READ_STATUS_CONTINUE;
+}
+FLAC__StreamDecoderWriteStatus count(const FLAC__StreamDecoder*, const FLAC__Frame* frame, const FLAC__int32* const*,
+                                     void* data) {
+  static_cast<FlacInput*>(data)->samples += frame->header.blocksize;
+  return FLAC__STREAM_DECODER_WRITE_STATUS_CONTINUE;
+}
+void ignore(const FLAC__StreamDecoder*, FLAC__StreamDecoderErrorStatus, void*) {}
+
+void unflac(FLAC__StreamDecoder* d, ByteView coded, std::size_t bytes) {
+  // fLaC, STREAMINFO: 2352 or fewer samples a block, 44 100 Hz, stereo, 16 bits
+  static constexpr std::array<int, 8> kHead = {0x66, 0x4C, 0x61, 0x43, 0x80, 0, 0, 0x22};
+  FlacInput in;
+  for (const int b : kHead) in.bytes.push_back(static_cast<std::byte>(b));
+  in.bytes.resize(42);
+  in.bytes[8] = in.bytes[10] = std::byte{0x09};
+  in.bytes[9] = in.bytes[11] = std::byte{0x30};
+  in.bytes[18] = std::byte{0x0A};
+  in.bytes[19] = std::byte{0xC4};
+  in.bytes[20] = std::byte{0x42};
+  in.bytes[21] = std::byte{0xF0};
+  in.bytes.insert(in.bytes.end(), coded.begin(), coded.end());
+  FLAC__stream_decoder_init_stream(d, &feed, nullptr, nullptr, nullptr, nullptr, &count, nullptr, &ignore, &in);
+  FLAC__stream_decoder_process_until_end_of_metadata(d);
+  for (std::size_t before = SIZE_MAX; in.samples < bytes / 4 && before != in.samples;) {
+    before = in.samples;
+    FLAC__stream_decoder_process_single(d);
+  }
+  FLAC__stream_decoder_finish(d);
+}
+
+void decode(const std::vector<Job>& jobs, std::size_t hunk_bytes, bool prove, std::atomic<std::size_t>& next) {
+  Digest sha1("sha1");
+  libdeflate_decompressor* inflate = libdeflate_alloc_decompressor();
+  FLAC__StreamDecoder* sound = FLAC__stream_decoder_new();
+  const std::size_t frames = hunk_bytes / kFrame;  // hunks of less than 64 KiB: the length has two bytes
+  Bytes out(hunk_bytes);
+  for (std::size_t i = next++; i < jobs.size(); i = next++) {
+    const Job& job = jobs[i];
+    if (prove) sha1.update(out);
+    const bool cd = job.codec.starts_with("cd");
+    const std::size_t bytes = cd ? frames * kData : hunk_bytes;
+    ByteView coded = job.coded;
+    if (job.codec == "cdfl" || job.codec == "flac") {
+      unflac(sound, coded.subspan(cd ? 0 : 1), bytes);
+      continue;
+    }
+    if (cd) {
+      const std::size_t flags = (frames + 7) / 8;
+      const std::size_t length = load_be16(coded, flags);
+      std::size_t in = 0, n = 0;
+      libdeflate_deflate_decompress_ex(inflate, coded.data() + flags + 2 + length, coded.size() - flags - 2 - length,
+                                       out.data(), frames * (kFrame - kData), &in, &n);
+      coded = coded.subspan(flags + 2, length);
+    }
+    if (job.codec == "cdlz" || job.codec == "lzma") {
+      lzma_options_lzma options;
+      const auto chain = lzma_chain(options, bytes);
+      std::size_t in = 0, n = 0;
+      lzma_raw_buffer_decode(chain.data(), nullptr, raw_bytes(coded), &in, coded.size(), raw_bytes_mut(out), &n, bytes);
+    } else if (job.codec == "cdzl" || job.codec == "zlib") {
+      std::size_t in = 0, n = 0;
+      libdeflate_deflate_decompress_ex(inflate, coded.data(), coded.size(), out.data(), bytes, &in, &n);
+    }
+  }
+  libdeflate_free_decompressor(inflate);
+  FLAC__stream_decoder_delete(sound);
+}
+
+std::vector<Job> jobs_to_encode(const chd::Chd& file) {
+  const auto& h = file.header();
+  const bool cd = h.unit_bytes == kFrame;
+  std::vector<Job> jobs;
+  Bytes hunk(h.hunk_bytes);
+  for (std::uint64_t n = 0; n < h.hunk_count; ++n) {
+    file.read_hunk(n, hunk);
+    Job job;
+    if (!cd) {
+      job.data = hunk;
+    } else {
+      for (std::size_t at = 0; at < hunk.size(); at += kFrame) {
+        const auto frame = ByteView(hunk).subspan(at, kFrame);
+        job.data.insert(job.data.end(), frame.begin(), frame.begin() + kData);
+        job.subcode.insert(job.subcode.end(), frame.begin() + kData, frame.end());
+      }
+      job.cleared = job.data;
+      for (std::size_t at = 0; at < job.cleared.size(); at += kData) {
+        const auto sector = std::span(job.cleared).subspan(at, kData);
+        if (!cd::has_sync(cd::SectorView(sector))) continue;
+        std::fill_n(sector.begin(), cd::kSyncBytes, std::byte{0});
+        std::fill(sector.begin() + cd::kEccAt, sector.end(), std::byte{0});
+      }
+    }
+    jobs.push_back(std::move(job));
+  }
+  return jobs;
+}
+
+std::vector<Job> jobs_to_decode(const chd::Chd& file, const ByteSource& bytes) {
+  std::vector<Job> jobs;
+  for (const chd::Hunk& h : file.hunks()) {
+    if (h.kind >= chd::HunkKind::stored) continue;
+    Job job;
+    job.codec = file.kind_name(h);
+    job.coded.resize(h.length);
+    bytes.read_at(h.place, job.coded);
+    jobs.push_back(std::move(job));
+  }
+  return jobs;
+}
+
+}  // namespace
+}  // namespace opifex
+
+int main(int argc, char** argv) {
+  using namespace opifex;
+  if (argc != 4) return 2;
+  const bool encoding = std::string(argv[1]) == "encode";
+  const SourcePtr bytes = open_file(argv[3]);
+  const auto file = chd::Chd::open(bytes, {});
+  const std::vector<Job> jobs = encoding ? jobs_to_encode(*file) : jobs_to_decode(*file, *bytes);
+  std::atomic<std::size_t> next{0};
+  const auto start = std::chrono::steady_clock::now();
+  {
+    std::vector<std::jthread> threads;
+    for (int t = 0; t < std::atoi(argv[2]); ++t)
+      threads.emplace_back([&] {
+        if (encoding)
+          encode(jobs, file->header().codecs, next);
+        else
+          decode(jobs, file->header().hunk_bytes, std::string(argv[1]) == "prove", next);
+      });
+  }
+  const std::chrono::duration<double> seconds = std::chrono::steady_clock::now() - start;
+  std::printf("%.4f\n", seconds.count());
+}
