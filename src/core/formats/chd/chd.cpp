@@ -18,53 +18,7 @@ namespace {
 constexpr int kDeepestChain = 8;
 constexpr std::size_t kCacheBytes = 16 << 20;
 
-/// Table k moves a byte's remainder on by k more bytes.
-using CrcTables = std::array<std::array<std::uint16_t, 256>, 16>;
-
-constexpr CrcTables make_crc_tables() {
-  CrcTables tables{};
-  for (unsigned i = 0; i < 256; ++i) {
-    unsigned c = i << 8;
-    for (int bit = 0; bit < 8; ++bit) c = (c & 0x8000) != 0 ? c << 1 ^ 0x1021 : c << 1;
-    tables[0][i] = static_cast<std::uint16_t>(c);
-  }
-  for (std::size_t k = 1; k < tables.size(); ++k)
-    for (std::size_t i = 0; i < 256; ++i) {
-      const unsigned c = tables[k - 1][i];
-      tables[k][i] = static_cast<std::uint16_t>(c << 8 ^ tables[0][c >> 8]);
-    }
-  return tables;
-}
-constexpr CrcTables kCrc = make_crc_tables();
-
-std::uint16_t crc16_step(std::uint16_t crc, std::byte b) {
-  return static_cast<std::uint16_t>(crc << 8 ^ kCrc[0][(crc >> 8 ^ std::to_integer<unsigned>(b)) & 255]);
-}
-
 }  // namespace
-
-std::uint16_t crc16_reference(ByteView bytes) {
-  std::uint16_t crc = 0xFFFF;
-  for (const std::byte b : bytes) crc = crc16_step(crc, b);
-  return crc;
-}
-
-// Sixteen bytes at a time: their look-ups do not wait for each other. Byte by byte the sum took a seventh of the time
-// of a check, like this a fiftieth.
-std::uint16_t crc16(ByteView bytes) {
-  std::uint16_t crc = 0xFFFF;
-  std::size_t i = 0;
-  for (; i + kCrc.size() <= bytes.size(); i += kCrc.size()) {
-    const auto block = bytes.subspan(i, kCrc.size());
-    unsigned sum = kCrc[15][std::to_integer<unsigned>(block[0]) ^ crc >> 8] ^
-                   kCrc[14][std::to_integer<unsigned>(block[1]) ^ (crc & 255u)];
-#pragma GCC unroll 14
-    for (std::size_t k = 2; k < kCrc.size(); ++k) sum ^= kCrc[15 - k][std::to_integer<std::size_t>(block[k])];
-    crc = static_cast<std::uint16_t>(sum);
-  }
-  for (; i < bytes.size(); ++i) crc = crc16_step(crc, bytes[i]);
-  return crc;
-}
 
 std::string Tag::text() const {
   const std::string_view all = as_text(data);

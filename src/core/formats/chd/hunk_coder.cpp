@@ -50,6 +50,8 @@ Hope of_deflate(const Repeats& r, bool rival) {
   return {(sure ? 0.90 : 0.95) * r.quick, (sure ? 0.90 : 0.93) * r.quick};
 }
 Hope of_lzma(const Repeats& r, bool rival) {
+  // Where nothing is to be gained it only grows a little more.
+  if (rival && r.quick > 0.985 * r.bytes) return {1.01 * r.quick, 1.01 * r.quick};
   if (nothing_repeats(r)) return {r.quick, r.quick};
   if (rival && r.context > 0.93 * r.plain && r.quick <= 0.5 * r.bytes) return {0.99 * r.quick, kNever};
   return {0.95 * r.quick, 0.85 * r.quick};

@@ -116,7 +116,8 @@ void check_contents(const Chd& chd);
 
 /// Sum of the 16-bit CRC of polynomial 0x1021, start 0xFFFF, most significant bit first.
 std::uint16_t crc16(ByteView bytes);
-/// The same a byte at a time, to compare with.
+/// The same a byte at a time, and as machines without carry-less multiplication do it: to compare with.
 std::uint16_t crc16_reference(ByteView bytes);
+std::uint16_t crc16_by_tables(ByteView bytes);
 
 }  // namespace opifex::chd
