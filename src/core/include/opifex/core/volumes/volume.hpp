@@ -1,0 +1,75 @@
+/// The files inside an image, whatever file system they are in.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "opifex/core/image/image.hpp"
+
+namespace opifex {
+
+enum class EntryKind { file, folder, link, audio };  ///< audio: a track of the disc that a directory names
+std::string_view to_string(EntryKind kind);
+
+/// A run of whole 2048-byte sectors that holds bytes of a file.
+struct VolumeExtent {
+  std::uint64_t sector = 0;  ///< as the file system counts
+  std::uint64_t size_bytes = 0;
+  std::uint32_t unit = 0, gap = 0;  ///< interleaved: `unit` sectors of the file, `gap` of others; 0: not
+  bool recorded = true;             ///< false: reads as zeros
+  friend bool operator==(const VolumeExtent&, const VolumeExtent&) = default;
+  /// Sectors from the first to the last.
+  std::uint64_t sectors() const;
+};
+
+struct VolumeEntry {
+  std::string path;  ///< from the root, parts separated by '/', UTF-8; as the disc has it, so not always a safe name
+  EntryKind kind = EntryKind::file;
+  std::uint64_t size_bytes = 0;
+  std::optional<std::int64_t> modified = {};  ///< seconds since 1970, UTC
+  std::vector<VolumeExtent> extents = {};
+  std::optional<Bytes> inside = {};  ///< the contents, where the directory itself holds them
+  std::string attributes = {};       ///< comma-separated: hidden, associated, form2, interleaved, cd-da ...
+  std::string link = {};             ///< target of a symbolic link
+  bool sound = true;                 ///< every extent lies inside the image
+  bool safe = true;                  ///< each part of the path can be a file's name
+  bool form2 = false;                ///< its sectors hold 2324 bytes (or both kinds): whole only as raw sectors
+};
+
+enum class Weight { note, warning, damage };
+std::string_view to_string(Weight weight);
+
+/// What was found odd or wrong in a file system.
+struct VolumeProblem {
+  std::string code, message;
+  Weight weight = Weight::warning;
+};
+
+/// A file system, read whole but for the contents of its files.
+struct Volume {
+  std::string system;                     ///< "iso9660", "iso9660+joliet", "udf-1.02", "opera"
+  std::string label;                      ///< volume identifier
+  std::uint64_t blocks = 0;               ///< that the volume says it has
+  std::int64_t shift = 0;                 ///< sector n of the file system is sector n + shift of `disc`
+  SourcePtr disc = {};                    ///< 2048 bytes a sector
+  std::vector<VolumeEntry> entries = {};  ///< folders before what is in them
+  std::vector<VolumeProblem> problems = {};
+
+  bool damaged() const;
+  std::uint64_t total_bytes() const;
+  /// By path without case; null if there is none.
+  const VolumeEntry* find(std::string_view path) const;
+  /// The bytes of a file. Error if it is not sound.
+  SourcePtr open(const VolumeEntry& entry) const;
+};
+
+/// All volumes of an image: of each data track, of each layer. Empty if it holds no file system that can be read. Error
+/// (refused) if it holds one that is broken beyond listing.
+std::vector<Volume> read_volumes(const Image& image);
+
+/// A name that can be created in a folder on any system: not empty, no separators, no control characters, not `.` or
+/// `..`.
+bool is_safe_name(std::string_view name);
+
+}  // namespace opifex

@@ -1,0 +1,171 @@
+#include "opifex/core/volumes/volume.hpp"
+
+#include <algorithm>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/volumes/iso9660_volume.hpp"
+#include "opifex/core/volumes/opera_volume.hpp"
+#include "opifex/core/volumes/udf_volume.hpp"
+
+namespace opifex {
+namespace {
+
+constexpr std::uint64_t kBlock = 2048;
+
+/// Bytes of a file put together from its extents.
+class FileSource final : public ByteSource {
+ public:
+  FileSource(const Volume& volume, const VolumeEntry& entry)
+      : disc_(volume.disc), name_(entry.path), size_(entry.size_bytes) {
+    std::uint64_t at = 0;
+    for (const VolumeExtent& e : entry.extents) {
+      if (e.size_bytes == 0) continue;
+      const auto first = static_cast<std::uint64_t>(static_cast<std::int64_t>(e.sector) + volume.shift);
+      pieces_.push_back({at, first, e});
+      at += e.size_bytes;
+    }
+    size_ = std::min(size_, at);
+  }
+  std::uint64_t size() const override { return size_; }
+  std::string name() const override { return name_; }
+  void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
+    if (offset > size_ || out.size() > size_ - offset)
+      throw Error({.code = "truncated", .what = "the file ends too early", .file = name_, .offset = offset});
+    auto piece = std::prev(std::upper_bound(pieces_.begin(), pieces_.end(), offset,
+                                            [](std::uint64_t o, const Piece& p) { return o < p.at; }));
+    for (; !out.empty(); ++piece) {
+      const std::uint64_t inside = offset - piece->at;
+      const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), piece->extent.size_bytes - inside));
+      read_piece(*piece, inside, out.first(n));
+      out = out.subspan(n);
+      offset += n;
+    }
+  }
+
+ private:
+  struct Piece {
+    std::uint64_t at = 0, first = 0;  // in the file; sector of the disc
+    VolumeExtent extent;
+  };
+  void read_piece(const Piece& p, std::uint64_t inside, std::span<std::byte> out) const {
+    const VolumeExtent& e = p.extent;
+    if (!e.recorded) return static_cast<void>(std::fill(out.begin(), out.end(), std::byte{0}));
+    if (e.unit == 0) return disc_->read_at(p.first * kBlock + inside, out);
+    const std::uint64_t run = e.unit * kBlock;
+    while (!out.empty()) {
+      const std::uint64_t number = inside / run, within = inside % run;
+      const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), run - within));
+      disc_->read_at((p.first + number * (e.unit + e.gap)) * kBlock + within, out.first(n));
+      out = out.subspan(n);
+      inside += n;
+    }
+  }
+
+  SourcePtr disc_;
+  std::string name_;
+  std::uint64_t size_;
+  std::vector<Piece> pieces_;
+};
+
+/// One place a volume may begin at: a data track, or the image itself.
+void read_at_place(const SourcePtr& disc, std::uint64_t start, std::vector<Volume>& volumes) {
+  auto iso = read_iso9660(disc, start);
+  auto udf = start == 0 ? read_udf(disc) : std::nullopt;
+  const std::uint64_t iso_blocks = iso ? iso->blocks : 0;
+  if (iso && udf) {
+    // Both lists the same files in most bridge discs: UDF is shown only if it has more.
+    const bool more = std::any_of(udf->entries.begin(), udf->entries.end(), [&](const VolumeEntry& e) {
+      return e.kind == EntryKind::file && !iso->find(e.path) && e.size_bytes > 0;
+    });
+    iso->problems.push_back({"udf_beside",
+                             more ? "a UDF file system beside it has files of its own: it is listed, too"
+                                  : "a UDF file system beside it names the same files",
+                             Weight::note});
+    if (!more) udf.reset();
+  }
+  if (start == 0 && !iso && !udf)
+    if (auto opera = read_opera(disc)) volumes.push_back(std::move(*opera));
+  const bool first = volumes.empty();
+  if (iso) volumes.push_back(std::move(*iso));
+  if (udf) volumes.push_back(std::move(*udf));
+  // A second layer begins where the volume ends, with a descriptor in its first sector.
+  constexpr std::uint64_t kDescriptors = 16;
+  if (!first || iso_blocks <= kDescriptors) return;
+  const Bytes head = read_up_to(*disc, iso_blocks * kBlock, 6);
+  if (head.size() == 6 && head[0] == std::byte{1} && as_text(head).substr(1) == "CD001") {
+    auto second = read_iso9660(disc, iso_blocks - kDescriptors);
+    if (second) volumes.push_back(std::move(*second));
+  }
+}
+
+}  // namespace
+
+std::string_view to_string(EntryKind kind) {
+  return kind == EntryKind::file     ? "file"
+         : kind == EntryKind::folder ? "folder"
+         : kind == EntryKind::link   ? "link"
+                                     : "audio";
+}
+
+std::string_view to_string(Weight weight) {
+  return weight == Weight::note ? "note" : weight == Weight::warning ? "warning" : "damage";
+}
+
+std::uint64_t VolumeExtent::sectors() const {
+  // Not size + 2047: a size near 2^64 must not come round.
+  const std::uint64_t n = size_bytes / kBlock + (size_bytes % kBlock != 0 ? 1 : 0);
+  return unit == 0 || n == 0 ? n : n + (n - 1) / unit * gap;
+}
+
+bool Volume::damaged() const {
+  return std::any_of(problems.begin(), problems.end(),
+                     [](const VolumeProblem& p) { return p.weight == Weight::damage; });
+}
+
+std::uint64_t Volume::total_bytes() const {
+  std::uint64_t sum = 0;
+  for (const VolumeEntry& e : entries)
+    if (e.kind == EntryKind::file) sum += e.size_bytes;
+  return sum;
+}
+
+const VolumeEntry* Volume::find(std::string_view path) const {
+  const std::string wanted = fold_case(path);
+  const auto at =
+      std::find_if(entries.begin(), entries.end(), [&](const VolumeEntry& e) { return fold_case(e.path) == wanted; });
+  return at == entries.end() ? nullptr : &*at;
+}
+
+SourcePtr Volume::open(const VolumeEntry& entry) const {
+  if (entry.inside) return memory_source(*entry.inside, entry.path);
+  if (!entry.sound)
+    throw Error({.code = "extent_outside",
+                 .what = "a file lies outside the image",
+                 .file = disc->name(),
+                 .found = printable(entry.path),
+                 .expected = fmt::format("inside {} sectors", disc->size() / kBlock),
+                 .hint = "the image is cut short: dump the disc again"});
+  return std::make_shared<FileSource>(*this, entry);
+}
+
+bool is_safe_name(std::string_view name) {
+  if (name.empty() || name == "." || name == ".." || !is_utf8(name)) return false;
+  return std::none_of(name.begin(), name.end(), [](char c) {
+    return c == '/' || c == '\\' || static_cast<unsigned char>(c) < 0x20 || c == 0x7F;
+  });
+}
+
+std::vector<Volume> read_volumes(const Image& image) {
+  std::vector<Volume> volumes;
+  if (image.blocks) {
+    read_at_place(image.blocks, 0, volumes);
+  } else if (image.cd) {
+    for (const cd::Track& t : image.cd->layout().tracks)
+      if (!t.mode.is_audio() && !t.incomplete)
+        read_at_place(user_data_source(image.cd, t.number), static_cast<std::uint64_t>(std::max(0, t.start_lba)),
+                      volumes);
+  }
+  return volumes;
+}
+
+}  // namespace opifex
