@@ -170,7 +170,8 @@ Json check_json(const Image& image, const CheckResult& result) {
                         {"file", or_null(f.file)},
                         {"offset", optional_number(f.offset)},
                         {"lba", optional_number(f.lba)},
-                        {"count", f.count}});
+                        {"count", f.count},
+                        {"files", f.files}});
   return {{"path", image.path.string()},
           {"format", image.format->id},
           {"verdict", to_string(result.verdict)},

@@ -4,7 +4,9 @@
 #include <gtest/gtest.h>
 
 #include "opifex/core/base/hash.hpp"
+#include "opifex/core/convert/plan.hpp"
 #include "opifex/core/volumes/iso9660_volume.hpp"
+#include "opifex/core/volumes/iso9660_writer.hpp"
 #include "opifex/core/volumes/opera_volume.hpp"
 #include "opifex/core/volumes/udf_volume.hpp"
 
@@ -201,6 +203,36 @@ TEST(VolumeVectors, TheOperaDiscListsItsFiles) {
   ASSERT_TRUE(volume);
   EXPECT_FALSE(volume->label.empty());
   EXPECT_FALSE(volume->damaged()) << volume->problems.front().message;
+}
+
+/// The layout two writers agree on, to the last byte.
+TEST(VolumeVectors, ImagesOfTheFolderAreByteForByteTheExpectedOnes) {
+  int seen = 0;
+  for (const auto& [name, expect] : expected()["write"].items()) {
+    SCOPED_TRACE(name);
+    const json& o = expect["options"];
+    IsoOptions options;
+    options.volume_id = o["volume_id"];
+    options.names = o["level"] == 1 ? IsoNames::level1 : o["level"] == 2 ? IsoNames::level2 : IsoNames::relaxed;
+    options.joliet = o.value("joliet", false);
+    options.fixed_time = o["time"].get<std::int64_t>();
+    options.padding_sectors = o.value("pad", 0u);
+    if (o.contains("max_extent")) options.largest_section = o["max_extent"];
+    TempFolder folder;
+    const IsoBuild build = plan_iso(vector_path("iso/tree"), folder / "out.iso", options);
+    Image none;
+    none.path = "tree";
+    QuietWork work;
+    write_outputs(none, build.plan, {}, work);
+    const SourcePtr made = open_file(folder / "out.iso");
+    EXPECT_EQ(made->size(), expect["bytes"].get<std::uint64_t>());
+    EXPECT_EQ(digest_of("sha256", whole(made)), expect["sha256"].get<std::string>());
+    const auto volume = read_iso9660(made, 0, IsoTree::primary);
+    ASSERT_TRUE(volume);
+    EXPECT_TRUE(volume->problems.empty()) << volume->problems.front().message;
+    ++seen;
+  }
+  EXPECT_EQ(seen, 6);
 }
 
 }  // namespace

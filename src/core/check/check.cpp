@@ -8,6 +8,7 @@
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/cd/subchannel.hpp"
+#include "opifex/core/check/file_map.hpp"
 #include "opifex/core/check/span_hasher.hpp"
 #include "opifex/core/image/container.hpp"
 
@@ -212,8 +213,12 @@ class Checker {
   CheckResult run() {
     const Stream stream = make_stream(image_);
     prepare(stream);
-    if (!read_all(stream)) return std::move(result_);
+    if (!read_all(stream)) {
+      name_files();
+      return std::move(result_);
+    }
     if (image_.cd) judge_tracks();
+    name_files();
     from_warnings();
     set_verdict();
     result_.bytes_read = stream.size_bytes;
@@ -334,6 +339,17 @@ class Checker {
       block.source->read_at(block.offset, data);
     }
     if (block.extent) judge_->judge(*block.extent, block.lba, data);
+  }
+
+  /// Damage is easier to judge by the files it hits.
+  void name_files() {
+    std::optional<FileMap> map;
+    for (Finding& f : result_.findings) {
+      if (f.severity != Severity::error || !f.lba) continue;
+      if (!map) map.emplace(image_);
+      f.files = map->hit_by(*f.lba, f.count);
+      if (!f.files.empty()) f.message += "; it hits " + files_text(f.files);
+    }
   }
 
   /// What the container's own checksums say.

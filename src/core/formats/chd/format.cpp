@@ -333,6 +333,8 @@ class ChdContainer final : public Container {
     const std::uint64_t first = number * h.hunk_bytes, end = first + h.hunk_bytes;
     if (!cd_) {
       p.message += fmt::format(": bytes {} to {} of the data", first, std::min(end, h.logical_bytes) - 1);
+      p.lba = static_cast<cd::Lba>(first / cd::kUserBytes);
+      p.sectors = (end + cd::kUserBytes - 1) / cd::kUserBytes - first / cd::kUserBytes;
       return p;
     }
     for (std::size_t i = 0; i < contents_.tracks.size(); ++i) {

@@ -29,6 +29,7 @@ struct Finding {
   std::optional<std::uint64_t> offset = {};
   std::optional<cd::Lba> lba = {};
   std::uint64_t count = 1;
+  std::vector<std::string> files = {};  ///< of the disc's file system that the damage hits
 };
 
 /// Neighbouring sectors with the same fault.

@@ -1,0 +1,382 @@
+#include "opifex/core/convert/extract.hpp"
+
+#include <algorithm>
+#include <cerrno>
+#include <map>
+#include <set>
+
+#include <fcntl.h>
+#include <sys/stat.h>
+
+#include "opifex/core/base/flow.hpp"
+#include "opifex/core/base/text.hpp"
+
+namespace opifex {
+namespace {
+
+namespace fs = std::filesystem;
+
+constexpr std::size_t kRun = 1 << 20;
+
+/// XA files with the bytes beyond the 2048 that a file system sees.
+class Form2Source final : public ByteSource {
+ public:
+  Form2Source(CdImagePtr disc, const Volume& volume, const VolumeEntry& entry, Form2As as)
+      : disc_(std::move(disc)), name_(entry.path), each_(as == Form2As::raw ? cd::kRawBytes : cd::kForm2Bytes) {
+    for (const VolumeExtent& e : entry.extents)
+      runs_.push_back({static_cast<cd::Lba>(static_cast<std::int64_t>(e.sector) + volume.shift),
+                       static_cast<std::uint32_t>(e.sectors())});
+    if (as == Form2As::payload) measure();
+    for (const auto& [lba, count] : runs_) sectors_ += count;
+  }
+  std::uint64_t size() const override { return starts_.empty() ? sectors_ * each_ : starts_.back(); }
+  std::string name() const override { return name_; }
+  void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
+    cd::Sector sector;
+    while (!out.empty()) {
+      const auto [index, inside] = find(offset);
+      disc_->read_sector(lba_of(index), sector);
+      const ByteView bytes = starts_.empty() ? ByteView(sector) : payload_of(sector);
+      const std::size_t n = std::min(out.size(), bytes.size() - inside);
+      std::copy_n(bytes.begin() + static_cast<std::ptrdiff_t>(inside), n, out.begin());
+      out = out.subspan(n);
+      offset += n;
+    }
+  }
+
+ private:
+  static ByteView payload_of(const cd::Sector& s) {
+    constexpr unsigned kForm2 = 0x20;
+    const bool form2 = s[15] == std::byte{2} && (std::to_integer<unsigned>(s[cd::kSubheaderAt + 2]) & kForm2) != 0;
+    const std::size_t at = s[15] == std::byte{2} ? cd::kSubheaderAt + 8 : cd::kSubheaderAt;
+    return ByteView(s).subspan(at, form2 ? cd::kForm2Bytes : cd::kUserBytes);
+  }
+  cd::Lba lba_of(std::uint64_t index) const {
+    for (const auto& [lba, count] : runs_) {
+      if (index < count) return lba + static_cast<cd::Lba>(index);
+      index -= count;
+    }
+    throw Error({.code = "truncated", .what = "the file ends too early", .file = name_});
+  }
+  std::pair<std::uint64_t, std::size_t> find(std::uint64_t offset) const {
+    if (starts_.empty()) return {offset / each_, static_cast<std::size_t>(offset % each_)};
+    const auto after = std::upper_bound(starts_.begin(), starts_.end(), offset) - starts_.begin();
+    const std::uint64_t before = after == 0 ? 0 : starts_[static_cast<std::size_t>(after) - 1];
+    return {static_cast<std::uint64_t>(after), static_cast<std::size_t>(offset - before)};
+  }
+  /// Sectors of both forms have different sizes: where each ends has to be looked up.
+  void measure() {
+    cd::Sector sector;
+    std::uint64_t end = 0;
+    for (const auto& [lba, count] : runs_)
+      for (std::uint32_t i = 0; i < count; ++i) {
+        disc_->read_sector(lba + static_cast<cd::Lba>(i), sector);
+        starts_.push_back(end += payload_of(sector).size());
+      }
+  }
+
+  CdImagePtr disc_;
+  std::string name_;
+  std::size_t each_;
+  std::vector<std::pair<cd::Lba, std::uint32_t>> runs_;
+  std::uint64_t sectors_ = 0;
+  std::vector<std::uint64_t> starts_;  // where each sector's payload ends; empty: all alike
+};
+
+bool part_fits(std::string_view pattern, std::string_view name) {
+  std::size_t p = 0, n = 0, star = std::string_view::npos, mark = 0;
+  while (n < name.size()) {
+    if (p < pattern.size() && pattern[p] == '*') {
+      star = p++;
+      mark = n;
+    } else if (p < pattern.size() && (pattern[p] == '?' || pattern[p] == name[n])) {
+      ++p;
+      ++n;
+    } else if (star != std::string_view::npos) {
+      p = star + 1;
+      n = ++mark;
+    } else {
+      return false;
+    }
+  }
+  while (p < pattern.size() && pattern[p] == '*') ++p;
+  return p == pattern.size();
+}
+
+std::vector<std::string_view> parts_of(std::string_view path) {
+  std::vector<std::string_view> parts;
+  for (std::size_t at = 0; at <= path.size();) {
+    const std::size_t end = std::min(path.find('/', at), path.size());
+    if (end > at) parts.push_back(path.substr(at, end - at));
+    at = end + 1;
+  }
+  return parts;
+}
+
+bool parts_fit(std::span<const std::string_view> pattern, std::span<const std::string_view> path) {
+  if (pattern.empty()) return true;  // all that is below
+  if (pattern[0] == "**")
+    for (std::size_t skip = 0; skip <= path.size(); ++skip)
+      if (parts_fit(pattern.subspan(1), path.subspan(skip))) return true;
+  return !path.empty() && part_fits(pattern[0], path[0]) && parts_fit(pattern.subspan(1), path.subspan(1));
+}
+
+/// A name that can be created on the target: what cannot stand in it becomes `_`.
+std::string host_name(std::string_view name, bool strict) {
+  std::string out(is_utf8(name) ? std::string(name) : std::string(name.size(), '_'));
+  for (char& c : out) {
+    const bool control = static_cast<unsigned char>(c) < 0x20 || c == 0x7F;
+    if (control || c == '/' || c == '\\' || (strict && std::string_view("<>:\"|?*").find(c) != std::string_view::npos))
+      c = '_';
+  }
+  if (out.empty() || out == "." || out == "..") out = std::string(std::max<std::size_t>(1, out.size()), '_');
+  if (strict && (out.ends_with('.') || out.ends_with(' '))) out.back() = '_';
+  return out;
+}
+
+class Planner {
+ public:
+  Planner(const Image& image, const ExtractRequest& request, const TargetFacts& facts)
+      : image_(image), request_(request) {
+    strict_ = facts.file_system == "fat32" || facts.file_system == "exfat" || facts.file_system == "ntfs";
+  }
+
+  ExtractPlan plan(const std::vector<Volume>& volumes) {
+    std::vector<bool> used(request_.paths.size(), false);
+    for (const Volume& v : volumes)
+      for (const VolumeEntry& e : v.entries)
+        if (wanted(e.path, used)) add(v, e, volumes.size() > 1 && &v != &volumes.front());
+    for (std::size_t i = 0; i < used.size(); ++i)
+      if (!used[i])
+        throw Error({.fault = Fault::usage,
+                     .code = "no_such_path",
+                     .what = "nothing in the image fits this path",
+                     .file = image_.path.string(),
+                     .found = printable(request_.paths[i]),
+                     .hint = "opifex files shows what is in it"});
+    std::stable_sort(plan_.items.begin(), plan_.items.end(), [](const ExtractItem& a, const ExtractItem& b) {
+      if (!a.source != !b.source) return !a.source;
+      return a.source && first_sector(a) < first_sector(b);
+    });
+    return std::move(plan_);
+  }
+
+ private:
+  static std::uint64_t first_sector(const ExtractItem& i) {
+    return i.entry->extents.empty() ? 0 : i.entry->extents.front().sector;
+  }
+  bool wanted(const std::string& path, std::vector<bool>& used) const {
+    if (request_.paths.empty()) return true;
+    bool any = false;
+    for (std::size_t i = 0; i < used.size(); ++i)
+      if (path_fits(request_.paths[i], path)) used[i] = any = true;
+    return any;
+  }
+
+  /// The target of a path, part by part; a second name that differs in case only gets a number.
+  fs::path target_of(const std::string& path, bool further, bool& renamed) {
+    fs::path target = request_.into;
+    std::string key;
+    if (further) target /= "volume-2";
+    std::size_t at = 0;
+    for (;;) {
+      const std::size_t end = std::min(path.find('/', at), path.size());
+      const std::string part = path.substr(at, end - at);
+      std::string name = host_name(part, strict_);
+      key += (further ? "2/" : "/") + part;
+      const auto known = names_.find(key);
+      if (known != names_.end()) {
+        name = known->second;
+      } else {
+        const std::string plain = name;
+        for (int n = 2; !taken_.insert(fold_case((target / name).string())).second; ++n)
+          name = fmt::format("{} ({})", plain, n);
+        names_[key] = name;
+      }
+      renamed = renamed || name != part;
+      target /= name;
+      if (end == path.size()) return target;
+      at = end + 1;
+    }
+  }
+
+  void add(const Volume& v, const VolumeEntry& e, bool further) {
+    if (e.kind == EntryKind::link) return skip(e, "a symbolic link to " + printable(e.link));
+    if (e.kind == EntryKind::audio) return skip(e, "a music track: convert the image to get it");
+    if (!e.sound) return skip(e, "it lies outside the image");
+    ExtractItem item{&e, &v, {}, {}, 0, false};
+    item.target = target_of(e.path, further, item.renamed);
+    if (e.kind == EntryKind::file) {
+      const bool whole = e.form2 && image_.cd && !image_.blocks;
+      item.source = whole ? std::make_shared<Form2Source>(image_.cd, v, e, request_.form2) : v.open(e);
+      item.size_bytes = item.source->size();
+      plan_.total_bytes += item.size_bytes;
+    }
+    plan_.items.push_back(std::move(item));
+  }
+  void skip(const VolumeEntry& e, std::string why) { plan_.skipped.push_back({e.path, std::move(why)}); }
+
+  const Image& image_;
+  const ExtractRequest& request_;
+  bool strict_ = false;
+  ExtractPlan plan_;
+  std::map<std::string, std::string> names_;  // by path in the image
+  std::set<std::string> taken_;
+};
+
+void set_time(const fs::path& path, const VolumeEntry& entry) {
+  if (!entry.modified) return;
+  const timespec t{*entry.modified, 0};
+  const std::array<timespec, 2> times = {t, t};
+  ::utimensat(AT_FDCWD, path.c_str(), times.data(), AT_SYMLINK_NOFOLLOW);  // a drive without such dates is no failure
+}
+
+void copy(const ByteSource& source, OutputFile& out, Work& work) {
+  if (source.size() <= kRun) {
+    Bytes bytes(static_cast<std::size_t>(source.size()));
+    source.read_at(0, bytes);
+    out.write(bytes);
+    work.progress.done_bytes += bytes.size();
+    return;
+  }
+  Flow flow;
+  flow.next = [&](FlowBlock& block) {
+    const std::uint64_t at = block.index * kFlowBlockBytes;
+    if (at >= source.size()) return false;
+    block.data.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kFlowBlockBytes, source.size() - at)));
+    return true;
+  };
+  flow.work = [&](FlowBlock& block) { source.read_at(block.index * kFlowBlockBytes, block.data); };
+  flow.consume.emplace_back([&](const FlowBlock& block) {
+    out.write(block.data);
+    work.progress.done_bytes += block.data.size();
+  });
+  run_flow(flow, work);
+}
+
+bool same_bytes(const ByteSource& a, const ByteSource& b, Work& work) {
+  if (a.size() != b.size()) return false;
+  Bytes x, y;
+  for (std::uint64_t at = 0; at < a.size(); at += x.size()) {
+    work.progress.check_stop();
+    x.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kRun, a.size() - at)));
+    y.resize(x.size());
+    a.read_at(at, x);
+    b.read_at(at, y);
+    if (x != y) return false;
+  }
+  return true;
+}
+
+class Runner {
+ public:
+  Runner(const ExtractPlan& plan, const ExtractJob& job, Work& work) : plan_(plan), job_(job), work_(work) {}
+
+  std::vector<Extracted> run() {
+    std::vector<PlannedFile> planned;
+    results_.assign(plan_.items.size(), Extracted::written);
+    for (std::size_t i = 0; i < plan_.items.size(); ++i) {
+      const ExtractItem& item = plan_.items[i];
+      if (!item.source) continue;
+      if (is_there(item))
+        results_[i] = Extracted::was_there;
+      else
+        planned.push_back({item.target, item.size_bytes});
+    }
+    std::vector<fs::path> targets;
+    for (const PlannedFile& f : planned) targets.push_back(f.path);
+    refuse_existing(targets, {}, job_.existing);
+    check_fits(planned, job_.facts);
+    work_.progress.begin("extracting", plan_.total_bytes);
+    make_folders();
+    write_files();
+    if (job_.verify) verify();
+    for (auto item = plan_.items.rbegin(); item != plan_.items.rend(); ++item)
+      if (!item->source) set_time(item->target, *item->entry);
+    return std::move(results_);
+  }
+
+ private:
+  bool is_there(const ExtractItem& item) const {
+    struct stat facts {};
+    if (::lstat(item.target.c_str(), &facts) != 0 || !S_ISREG(facts.st_mode)) return false;
+    if (static_cast<std::uint64_t>(facts.st_size) != item.size_bytes) return false;
+    // FAT counts in steps of two seconds.
+    const bool same_date = item.entry->modified && std::abs(facts.st_mtim.tv_sec - *item.entry->modified) <= 2;
+    if (same_date && !job_.verify) return true;
+    return same_bytes(*item.source, *open_file(item.target), work_);
+  }
+
+  void make_folders() const {
+    fs::create_directories(plan_.items.empty() ? fs::path(".") : plan_.items.front().target.parent_path());
+    for (const ExtractItem& item : plan_.items) {
+      if (item.source) continue;
+      std::error_code error;
+      fs::create_directories(item.target, error);
+      if (error) throw_system_error("cannot create the folder", item.target.string(), error.value());
+    }
+  }
+
+  /// Several files are put in place together: one sync of the drive for all of them.
+  void write_files() {
+    constexpr std::size_t kMostFiles = 250;
+    constexpr std::uint64_t kMostBytes = 256 << 20;
+    for (std::size_t i = 0; i < plan_.items.size();) {
+      OutputSet set(job_.existing);
+      std::vector<const ExtractItem*> written;
+      std::uint64_t bytes = 0;
+      for (; i < plan_.items.size() && written.size() < kMostFiles && bytes < kMostBytes; ++i) {
+        const ExtractItem& item = plan_.items[i];
+        work_.progress.check_stop();
+        if (!item.source) continue;
+        if (results_[i] == Extracted::was_there) {
+          work_.progress.done_bytes += item.size_bytes;
+          continue;
+        }
+        copy(*item.source, set.add(item.target), work_);
+        bytes += item.size_bytes;
+        written.push_back(&item);
+      }
+      set.commit();
+      for (const ExtractItem* item : written) set_time(item->target, *item->entry);
+    }
+  }
+
+  void verify() {
+    work_.progress.begin("comparing", plan_.total_bytes);
+    for (const ExtractItem& item : plan_.items) {
+      if (!item.source) continue;
+      if (!same_bytes(*item.source, *open_file(item.target), work_))
+        throw Error({.fault = Fault::device,
+                     .code = "proof_failed",
+                     .what = "a file does not read back as it was written",
+                     .file = item.target.string(),
+                     .hint = "check the target drive, and extract again"});
+      work_.progress.done_bytes += item.size_bytes;
+    }
+  }
+
+  const ExtractPlan& plan_;
+  const ExtractJob& job_;
+  Work& work_;
+  std::vector<Extracted> results_;
+};
+
+}  // namespace
+
+bool path_fits(std::string_view pattern, std::string_view path) {
+  const std::string p = fold_case(pattern), s = fold_case(path);
+  const auto pattern_parts = parts_of(p), path_parts = parts_of(s);
+  return !pattern_parts.empty() && parts_fit(pattern_parts, path_parts);
+}
+
+ExtractPlan plan_extract(const Image& image, const std::vector<Volume>& volumes, const ExtractRequest& request,
+                         const TargetFacts& facts) {
+  return Planner(image, request, facts).plan(volumes);
+}
+
+std::vector<Extracted> run_extract(const ExtractPlan& plan, const ExtractJob& job, Work& work) {
+  return Runner(plan, job, work).run();
+}
+
+}  // namespace opifex

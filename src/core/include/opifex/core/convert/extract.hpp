@@ -1,0 +1,65 @@
+/// Files out of an image into a folder.
+#pragma once
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "opifex/core/base/progress.hpp"
+#include "opifex/core/io/output.hpp"
+#include "opifex/core/io/target.hpp"
+#include "opifex/core/volumes/volume.hpp"
+
+namespace opifex {
+
+/// What becomes of files whose sectors hold more than 2048 bytes (CD-ROM XA).
+enum class Form2As {
+  raw,     ///< whole sectors of 2352 bytes: nothing is lost
+  payload  ///< 2324 bytes of Form 2 sectors, 2048 of Form 1
+};
+
+struct ExtractRequest {
+  std::vector<std::string> paths = {};  ///< paths or globs (* and ?), without case; empty: everything
+  std::filesystem::path into;
+  Form2As form2 = Form2As::raw;
+};
+
+/// A file to be written, or a folder to be made.
+struct ExtractItem {
+  const VolumeEntry* entry = nullptr;
+  const Volume* volume = nullptr;
+  std::filesystem::path target;
+  SourcePtr source = {};         ///< null: a folder
+  std::uint64_t size_bytes = 0;  ///< that will be written
+  bool renamed = false;          ///< the image's name is none for this drive
+};
+
+struct SkippedEntry {
+  std::string path, why;
+};
+
+struct ExtractPlan {
+  std::vector<ExtractItem> items;  ///< folders first, then files in the order of their sectors
+  std::vector<SkippedEntry> skipped;
+  std::uint64_t total_bytes = 0;
+};
+
+/// Chooses what is to be written and where. Error (usage, "no_such_path") if a path matches nothing.
+ExtractPlan plan_extract(const Image& image, const std::vector<Volume>& volumes, const ExtractRequest& request,
+                         const TargetFacts& facts);
+
+enum class Extracted { written, was_there };
+struct ExtractJob {
+  Existing existing = Existing::keep;
+  bool verify = false;  ///< read every file back and compare it with the image
+  TargetFacts facts = {};
+};
+/// Carries the plan out. A file that is there already with the same size and date (with `verify`: the same bytes) is
+/// left alone, so that a stopped job goes on where it was. Returns what became of each item.
+std::vector<Extracted> run_extract(const ExtractPlan& plan, const ExtractJob& job, Work& work);
+
+/// True if `path` fits `pattern`: * and ? within one part of the path, ** over parts; a folder's path fits all below
+/// it.
+bool path_fits(std::string_view pattern, std::string_view path);
+
+}  // namespace opifex

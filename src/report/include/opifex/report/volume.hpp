@@ -1,0 +1,27 @@
+/// The files inside an image, as JSON and as people read them.
+#pragma once
+
+#include "opifex/core/convert/extract.hpp"
+#include "opifex/report/json.hpp"
+
+namespace opifex::report {
+
+/// How a list of files is laid out.
+enum class FilesView { flat, tree };
+
+/// Entries below `path` (all if empty), folders before what is in them.
+Json files_json(const Image& image, const std::vector<Volume>& volumes, const std::string& path);
+std::string files_text(const Image& image, const std::vector<Volume>& volumes, const std::string& path, FilesView view);
+
+struct ExtractOutcome {
+  std::vector<Extracted> items;  ///< empty: only planned
+  bool verified = false;
+  double seconds = 0;
+};
+Json extract_json(const Image& image, const ExtractPlan& plan, const ExtractOutcome& outcome);
+std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome, const std::string& into);
+
+/// "2001-07-02 00:00", UTC; empty if not given.
+std::string date_text(const std::optional<std::int64_t>& seconds);
+
+}  // namespace opifex::report

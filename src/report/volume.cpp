@@ -1,0 +1,174 @@
+#include "opifex/report/volume.hpp"
+
+#include <algorithm>
+#include <ctime>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/report/table.hpp"
+
+namespace opifex::report {
+namespace {
+
+/// Entries in the order of a walk: each folder followed by what is in it.
+std::vector<const VolumeEntry*> walk_order(const Volume& volume, const std::string& path) {
+  std::vector<const VolumeEntry*> entries;
+  for (const VolumeEntry& e : volume.entries)
+    if (path.empty() || path_fits(path, e.path)) entries.push_back(&e);
+  // '/' sorts before everything, so that a folder's files follow it at once.
+  const auto key = [](const VolumeEntry* e) {
+    std::string k = e->path;
+    std::replace(k.begin(), k.end(), '/', '\1');
+    return k;
+  };
+  std::stable_sort(entries.begin(), entries.end(),
+                   [&](const VolumeEntry* a, const VolumeEntry* b) { return key(a) < key(b); });
+  return entries;
+}
+
+std::string attributes_text(const VolumeEntry& e) {
+  std::string text = e.attributes;
+  const auto add = [&](const std::string& word) { text += (text.empty() ? "" : ",") + word; };
+  if (!e.link.empty()) add("-> " + printable(e.link));
+  if (!e.sound && e.kind != EntryKind::audio) add("OUTSIDE");
+  if (!e.safe) add("UNSAFE NAME");
+  return text;
+}
+
+std::string lba_text(const Volume& v, const VolumeEntry& e) {
+  if (e.extents.empty() || e.size_bytes == 0) return "-";
+  return fmt::format("{}", static_cast<std::int64_t>(e.extents.front().sector) + v.shift);
+}
+
+std::string system_text(const std::string& system) {
+  if (system == "iso9660") return "ISO 9660";
+  if (system == "iso9660+joliet") return "ISO 9660 with Joliet names";
+  if (system == "opera") return "Opera (3DO)";
+  return system.starts_with("udf-") ? "UDF " + system.substr(4) : system;
+}
+
+std::string shown_path(const VolumeEntry& e, FilesView view) {
+  const std::string tail = e.kind == EntryKind::folder ? "/" : "";
+  if (view == FilesView::flat) return printable(e.path) + tail;
+  const auto depth = static_cast<std::size_t>(std::count(e.path.begin(), e.path.end(), '/'));
+  const std::size_t slash = e.path.rfind('/');
+  return std::string(2 * depth, ' ') + printable(slash == std::string::npos ? e.path : e.path.substr(slash + 1)) + tail;
+}
+
+void add_totals(std::string& text, const std::vector<const VolumeEntry*>& entries) {
+  std::uint64_t files = 0, folders = 0, bytes = 0;
+  for (const VolumeEntry* e : entries) {
+    folders += e->kind == EntryKind::folder ? 1 : 0;
+    files += e->kind == EntryKind::folder ? 0 : 1;
+    bytes += e->kind == EntryKind::file ? e->size_bytes : 0;
+  }
+  text += fmt::format("\n  {} file{} in {} folder{}, {} ({} bytes)\n", grouped(files), files == 1 ? "" : "s",
+                      grouped(folders), folders == 1 ? "" : "s", human_size(bytes), grouped(bytes));
+}
+
+}  // namespace
+
+std::string date_text(const std::optional<std::int64_t>& seconds) {
+  if (!seconds) return "";
+  const std::time_t t = *seconds;
+  std::tm tm{};
+  gmtime_r(&t, &tm);
+  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}", tm.tm_year + 1900, tm.tm_mon + 1, tm.tm_mday, tm.tm_hour,
+                     tm.tm_min);
+}
+
+Json files_json(const Image& image, const std::vector<Volume>& volumes, const std::string& path) {
+  Json all = Json::array(), systems = Json::array(), warnings = Json::array();
+  std::uint64_t total = 0;
+  for (std::size_t i = 0; i < volumes.size(); ++i) {
+    const Volume& v = volumes[i];
+    systems.push_back({{"system", v.system}, {"label", v.label}, {"blocks", v.blocks}, {"damaged", v.damaged()}});
+    for (const VolumeProblem& p : v.problems)
+      warnings.push_back({{"code", p.code}, {"severity", to_string(p.weight)}, {"message", p.message}});
+    for (const VolumeEntry* e : walk_order(v, path)) {
+      Json extents = Json::array();
+      for (const VolumeExtent& x : e->extents)
+        extents.push_back({{"lba", static_cast<std::int64_t>(x.sector) + v.shift}, {"size_bytes", x.size_bytes}});
+      const std::string date = date_text(e->modified);
+      all.push_back({{"path", e->path},
+                     {"volume", i},
+                     {"kind", to_string(e->kind)},
+                     {"size_bytes", e->size_bytes},
+                     {"modified", date.empty() ? Json() : Json(date)},
+                     {"lba", e->extents.empty() ? Json() : extents.front()["lba"]},
+                     {"extents", extents},
+                     {"attributes", e->attributes},
+                     {"link", e->link.empty() ? Json() : Json(e->link)},
+                     {"sound", e->sound},
+                     {"safe_name", e->safe}});
+      total += e->kind == EntryKind::file ? e->size_bytes : 0;
+    }
+  }
+  return {{"path", image.path.string()}, {"volumes", systems}, {"entries", all},
+          {"total_bytes", total},        {"free_bytes", 0},    {"warnings", warnings}};
+}
+
+std::string files_text(const Image& image, const std::vector<Volume>& volumes, const std::string& path,
+                       FilesView view) {
+  std::string text;
+  for (const Volume& v : volumes) {
+    if (!text.empty()) text += "\n";
+    text += fmt::format("{}: {}{}\n\n", printable(image.path.string()), system_text(v.system),
+                        v.label.empty() ? "" : ", volume " + printable(v.label));
+    const auto entries = walk_order(v, path);
+    Table table({{"Size", Align::right}, {"Date"}, {"LBA", Align::right}, {"Path"}, {"Attributes"}});
+    for (const VolumeEntry* e : entries)
+      table.add({e->kind == EntryKind::folder ? "" : grouped(e->size_bytes), date_text(e->modified), lba_text(v, *e),
+                 shown_path(*e, view), attributes_text(*e)});
+    text += table.text("  ");
+    add_totals(text, entries);
+    for (const VolumeProblem& p : v.problems)
+      text += fmt::format("  {:8}{} [{}]\n", to_string(p.weight), p.message, p.code);
+  }
+  return text;
+}
+
+Json extract_json(const Image& image, const ExtractPlan& plan, const ExtractOutcome& outcome) {
+  Json outputs = Json::array(), skipped = Json::array();
+  for (std::size_t i = 0; i < plan.items.size(); ++i) {
+    const ExtractItem& item = plan.items[i];
+    if (!item.source) continue;
+    outputs.push_back({{"path", item.target.string()},
+                       {"from", item.entry->path},
+                       {"size_bytes", item.size_bytes},
+                       {"renamed", item.renamed},
+                       {"was_there", i < outcome.items.size() && outcome.items[i] == Extracted::was_there}});
+  }
+  for (const SkippedEntry& s : plan.skipped) skipped.push_back({{"path", s.path}, {"why", s.why}});
+  return {{"inputs", {image.path.string()}},
+          {"outputs", outputs},
+          {"skipped", skipped},
+          {"total_bytes", plan.total_bytes},
+          {"planned_only", outcome.items.empty() && !plan.items.empty()},
+          {"verified", outcome.verified},
+          {"losses", Json::array()},
+          {"steps", Json::array()},
+          {"seconds", outcome.seconds}};
+}
+
+std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome, const std::string& into) {
+  std::uint64_t files = 0, folders = 0, there = 0;
+  std::string text;
+  for (std::size_t i = 0; i < plan.items.size(); ++i) {
+    const ExtractItem& item = plan.items[i];
+    (item.source ? files : folders) += 1;
+    there += i < outcome.items.size() && outcome.items[i] == Extracted::was_there && item.source ? 1u : 0u;
+    if (item.renamed)
+      text += fmt::format("  renamed   {} is written as {}\n", printable(item.entry->path),
+                          printable(item.target.string()));
+  }
+  const bool planned = outcome.items.empty() && !plan.items.empty();
+  std::string head = fmt::format("{} {} file{} and {} folder{}, {}, {} {}\n", planned ? "would extract" : "extracted",
+                                 grouped(files), files == 1 ? "" : "s", grouped(folders), folders == 1 ? "" : "s",
+                                 human_size(plan.total_bytes), planned ? "into" : "to", printable(into));
+  if (there > 0) head += fmt::format("  {} of them were there already\n", grouped(there));
+  if (outcome.verified) head += "  every file was read back and is the same as in the image\n";
+  for (const SkippedEntry& s : plan.skipped) text += fmt::format("  left out  {}: {}\n", printable(s.path), s.why);
+  return head + text;
+}
+
+}  // namespace opifex::report
