@@ -1,5 +1,5 @@
 # Every fuzz target and the vectors it is seeded with.
-set(OPIFEX_FUZZ_TARGETS cue_fuzz bin_fuzz vcd_fuzz sector_fuzz audio_fuzz dump_fuzz chd_fuzz)
+set(OPIFEX_FUZZ_TARGETS cue_fuzz bin_fuzz vcd_fuzz sector_fuzz audio_fuzz dump_fuzz chd_fuzz volume_fuzz)
 set(cue_fuzz_SEEDS cd/cue/good cd/cue/bad cd/disc4)
 set(bin_fuzz_SEEDS cd/sectors cd/mode1 cd/disc4/merged.bin)
 set(vcd_fuzz_SEEDS cd/disc4/moth.vcd.gz cd/mode1)
@@ -7,3 +7,4 @@ set(sector_fuzz_SEEDS cd/sectors)
 set(audio_fuzz_SEEDS cd/cue/good cd/cue/bad)
 set(dump_fuzz_SEEDS dump)
 set(chd_fuzz_SEEDS chd)
+set(volume_fuzz_SEEDS iso)

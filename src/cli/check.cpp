@@ -5,7 +5,9 @@
 
 #include <fmt/format.h>
 
+#include "opifex/core/check/compare.hpp"
 #include "opifex/report/text.hpp"
+#include "opifex/report/volume.hpp"
 
 #include "command.hpp"
 
@@ -15,6 +17,8 @@ namespace {
 void declare(po::options_description& options) {
   options.add_options()("hashes", po::value<std::string>()->value_name("LIST")->default_value("crc32,md5,sha1"),
                         "crc32, md5, sha1, sha256, sha512 ..., or none")(
+      "same-as", po::value<std::string>()->value_name("OTHER"),
+      "only compare the content with another image or with a folder")(
       "repair", po::bool_switch(), "write a copy with everything mended that can be; needs --out")(
       "out", po::value<std::string>()->value_name("PATH"), "where the repaired copy goes")(
       "overwrite", po::bool_switch(), "replace existing files")("fs", po::value<std::string>()->value_name("TYPE"),
@@ -50,7 +54,21 @@ void repair(Session& session, const Image& image, const CheckResult& result) {
   if (after.verdict != Verdict::intact) session.bad_news();
 }
 
+/// Is the content the same as that of another image, or of a folder?
+void compare(Session& session, const std::string& path, const std::string& other) {
+  const Image here = open_image(path, open_options(session));
+  const Comparison result = std::filesystem::is_directory(other)
+                                ? compare_with_folder(here, other, session.work())
+                                : compare_images(here, open_image(other, open_options(session)), session.work());
+  session.result(report::comparison_json(here, other, result), report::comparison_text(here, other, result));
+  if (!result.same()) session.bad_news();
+}
+
 void run(Session& session) {
+  if (const std::string other = session.text("same-as"); !other.empty()) {
+    for (const std::string& path : session.list("words")) compare(session, path, other);
+    return;
+  }
   const bool wants_repair = session.flag("repair");
   if (wants_repair && session.text("out").empty())
     throw Error({.fault = Fault::usage,

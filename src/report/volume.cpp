@@ -61,8 +61,11 @@ void add_totals(std::string& text, const std::vector<const VolumeEntry*>& entrie
     files += e->kind == EntryKind::folder ? 0 : 1;
     bytes += e->kind == EntryKind::file ? e->size_bytes : 0;
   }
-  text += fmt::format("\n  {} file{} in {} folder{}, {} ({} bytes)\n", grouped(files), files == 1 ? "" : "s",
-                      grouped(folders), folders == 1 ? "" : "s", human_size(bytes), grouped(bytes));
+  constexpr std::uint64_t kKilo = 1024;
+  text += fmt::format("\n  {} file{}", grouped(files), files == 1 ? "" : "s");
+  if (folders > 0) text += fmt::format(" in {} folder{}", grouped(folders), folders == 1 ? "" : "s");
+  text += bytes < kKilo ? fmt::format(", {} bytes\n", bytes)
+                        : fmt::format(", {} ({} bytes)\n", human_size(bytes), grouped(bytes));
 }
 
 }  // namespace
@@ -115,10 +118,10 @@ std::string files_text(const Image& image, const std::vector<Volume>& volumes, c
     text += fmt::format("{}: {}{}\n\n", printable(image.path.string()), system_text(v.system),
                         v.label.empty() ? "" : ", volume " + printable(v.label));
     const auto entries = walk_order(v, path);
-    Table table({{"Size", Align::right}, {"Date"}, {"LBA", Align::right}, {"Path"}, {"Attributes"}});
+    Table table({{"Size", Align::right}, {"Date"}, {"LBA", Align::right}, {"Attributes"}, {"Path"}});
     for (const VolumeEntry* e : entries)
       table.add({e->kind == EntryKind::folder ? "" : grouped(e->size_bytes), date_text(e->modified), lba_text(v, *e),
-                 shown_path(*e, view), attributes_text(*e)});
+                 attributes_text(*e), shown_path(*e, view)});
     text += table.text("  ");
     add_totals(text, entries);
     for (const VolumeProblem& p : v.problems)
@@ -169,6 +172,42 @@ std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome,
   if (outcome.verified) head += "  every file was read back and is the same as in the image\n";
   for (const SkippedEntry& s : plan.skipped) text += fmt::format("  left out  {}: {}\n", printable(s.path), s.why);
   return head + text;
+}
+
+Json comparison_json(const Image& here, const std::string& other, const Comparison& result) {
+  Json differences = Json::array();
+  for (const Difference& d : result.differences)
+    differences.push_back({{"kind", to_string(d.kind)}, {"path", d.path}, {"detail", d.detail}});
+  return {{"path", here.path.string()},
+          {"same_as", other},
+          {"same", result.same()},
+          {"same_sectors", result.same_sectors ? Json(*result.same_sectors) : Json()},
+          {"other_sectors", result.other_sectors},
+          {"first_other_lba", result.first_other_sector ? Json(*result.first_other_sector) : Json()},
+          {"same_files", result.same_files},
+          {"differences", differences},
+          {"remarks", result.remarks}};
+}
+
+std::string comparison_text(const Image& here, const std::string& other, const Comparison& result) {
+  std::string text = fmt::format("{}: {} {}\n", printable(here.path.string()),
+                                 result.same() ? "the same content as" : "not the same content as", printable(other));
+  for (const std::string& r : result.remarks) text += fmt::format("  {}\n", r);
+  if (result.same_sectors && *result.same_sectors) text += "  every sector is the same\n";
+  if (result.other_sectors > 0)
+    text += fmt::format("  {} sector{}, the first is LBA {}\n", grouped(result.other_sectors),
+                        result.other_sectors == 1 ? " differs" : "s differ", *result.first_other_sector);
+  if (result.same_files > 0)
+    text += fmt::format("  {} file{} the same\n", grouped(result.same_files), result.same_files == 1 ? " is" : "s are");
+  constexpr std::size_t kShown = 50;
+  for (std::size_t i = 0; i < std::min(kShown, result.differences.size()); ++i) {
+    const Difference& d = result.differences[i];
+    text +=
+        fmt::format("  {:10} {}{}\n", to_string(d.kind), printable(d.path), d.detail.empty() ? "" : ": " + d.detail);
+  }
+  if (result.differences.size() > kShown)
+    text += fmt::format("  ... and {} more; --json lists all\n", grouped(result.differences.size() - kShown));
+  return text;
 }
 
 }  // namespace opifex::report

@@ -1,6 +1,7 @@
 /// The files inside an image, as JSON and as people read them.
 #pragma once
 
+#include "opifex/core/check/compare.hpp"
 #include "opifex/core/convert/extract.hpp"
 #include "opifex/report/json.hpp"
 
@@ -20,6 +21,9 @@ struct ExtractOutcome {
 };
 Json extract_json(const Image& image, const ExtractPlan& plan, const ExtractOutcome& outcome);
 std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome, const std::string& into);
+
+Json comparison_json(const Image& here, const std::string& other, const Comparison& result);
+std::string comparison_text(const Image& here, const std::string& other, const Comparison& result);
 
 /// "2001-07-02 00:00", UTC; empty if not given.
 std::string date_text(const std::optional<std::int64_t>& seconds);

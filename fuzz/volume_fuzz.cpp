@@ -1,0 +1,35 @@
+// The file systems: directories and the first bytes of every file.
+#include "opifex/core/volumes/iso9660_volume.hpp"
+#include "opifex/core/volumes/opera_volume.hpp"
+#include "opifex/core/volumes/udf_volume.hpp"
+
+#include "fuzz.hpp"
+
+using namespace opifex;
+
+namespace {
+
+void look_into(const std::optional<Volume>& volume) {
+  if (!volume) return;
+  constexpr std::uint64_t kLook = 4096;
+  for (const VolumeEntry& e : volume->entries) {
+    if (e.kind != EntryKind::file) continue;
+    fuzz::tolerate([&] {
+      const SourcePtr file = volume->open(e);
+      Bytes head(static_cast<std::size_t>(std::min(kLook, file->size())));
+      file->read_at(0, head);
+      if (file->size() > kLook) file->read_at(file->size() - kLook, head);
+    });
+  }
+}
+
+}  // namespace
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+  const SourcePtr disc = memory_source(fuzz::bytes_of(data, size), "fuzz.iso");
+  fuzz::tolerate([&] { look_into(read_iso9660(disc, 0)); });
+  fuzz::tolerate([&] { look_into(read_iso9660(disc, 0, IsoTree::primary)); });
+  look_into(read_udf(disc));
+  look_into(read_opera(disc));
+  return 0;
+}

@@ -1,0 +1,138 @@
+#include <chrono>
+#include <fstream>
+
+#include <fmt/format.h>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/volumes/iso9660_writer.hpp"
+#include "opifex/report/text.hpp"
+
+#include "command.hpp"
+
+namespace opifex::cli {
+namespace {
+
+namespace fs = std::filesystem;
+
+void declare(po::options_description& options) {
+  options.add_options()("as", po::value<std::string>()->value_name("FORMAT"), "what to make: iso")(
+      "out", po::value<std::string>()->value_name("FILE"), "the image to write (default: beside the folder)")(
+      "label", po::value<std::string>()->value_name("NAME"),
+      "volume label, up to 32 characters (default: the folder's name)")(
+      "names", po::value<std::string>()->value_name("RULE"),
+      "plain names: level1 (8 + 3), level2 (default, 30 characters) or relaxed (as they are)")(
+      "no-joliet", po::bool_switch(), "leave out the second tree with the names as they are")(
+      "fixed-dates", po::value<std::string>()->value_name("YYYY-MM-DD")->implicit_value("2000-01-01"),
+      "one date for everything: the same files give the same bytes")(
+      "padding", po::value<std::uint32_t>()->value_name("N"), "empty sectors at the end")(
+      "order", po::value<std::string>()->value_name("FILE"), "a list of paths, one a line, whose data comes first")(
+      "boot-area", po::value<std::string>()->value_name("FILE"), "up to 32768 bytes for the first 16 sectors")(
+      "plan", po::bool_switch(), "say what would be written; write nothing")(
+      "overwrite", po::bool_switch(), "replace an existing file")("sha1", po::bool_switch(),
+                                                                  "print the SHA-1 of the output")(
+      "fs", po::value<std::string>()->value_name("TYPE"), "rules of the target drive: fat32, exfat, ntfs, ext4");
+}
+
+std::int64_t parse_date(const std::string& text) {
+  int year = 0, month = 0, day = 0;
+  char rest = 0;
+  // NOLINTNEXTLINE: three numbers and nothing behind them
+  const bool good = std::sscanf(text.c_str(), "%4d-%2d-%2d%c", &year, &month, &day, &rest) == 3 && year >= 1900 &&
+                    year <= 2155 && month >= 1 && month <= 12 && day >= 1 && day <= 31;
+  if (!good)
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "--fixed-dates takes a day such as 2000-01-31, not " + printable(text)});
+  std::tm tm{};
+  tm.tm_year = year - 1900;
+  tm.tm_mon = month - 1;
+  tm.tm_mday = day;
+  return timegm(&tm);
+}
+
+std::vector<std::string> lines_of(const fs::path& path) {
+  const SourcePtr file = open_file(path);
+  constexpr std::size_t kMost = 16 << 20;
+  const Bytes bytes = read_up_to(*file, 0, kMost);
+  std::vector<std::string> lines;
+  std::string_view text = as_text(bytes);
+  while (!text.empty()) {
+    const std::size_t end = std::min(text.find('\n'), text.size());
+    const std::string_view line = trim(text.substr(0, end));
+    if (!line.empty()) lines.emplace_back(line);
+    text.remove_prefix(std::min(end + 1, text.size()));
+  }
+  return lines;
+}
+
+IsoOptions iso_options(const Session& session) {
+  IsoOptions options;
+  options.volume_id = session.text("label");
+  if (const std::string names = session.text("names"); !names.empty()) {
+    if (names != "level1" && names != "level2" && names != "relaxed")
+      unknown_word("rule for names", names, {"level1", "level2", "relaxed"});
+    options.names = names == "level1" ? IsoNames::level1 : names == "level2" ? IsoNames::level2 : IsoNames::relaxed;
+  }
+  options.joliet = !session.flag("no-joliet");
+  if (session.options().count("fixed-dates") != 0) options.fixed_time = parse_date(session.text("fixed-dates"));
+  if (session.options().count("padding") != 0)
+    options.padding_sectors = session.options()["padding"].as<std::uint32_t>();
+  if (const std::string order = session.text("order"); !order.empty()) options.first_files = lines_of(order);
+  options.system_area = session.text("boot-area");
+  return options;
+}
+
+fs::path output_of(const Session& session, const fs::path& folder) {
+  if (const std::string out = session.text("out"); !out.empty()) return out;
+  const fs::path whole = fs::weakly_canonical(folder);
+  return fs::path(whole).concat(".iso");
+}
+
+void run(Session& session) {
+  const std::string as = session.text("as");
+  if (as != "iso") unknown_word("image to make of a folder", as.empty() ? "nothing" : as, {"iso"});
+  const auto start = std::chrono::steady_clock::now();
+  const fs::path folder = session.list("words").front(), out = output_of(session, folder);
+  if (!fs::is_directory(folder))
+    throw Error({.code = "not_a_folder",
+                 .what = fs::exists(folder) ? "build takes a folder" : "there is no folder of this name",
+                 .file = folder.string()});
+  const IsoBuild build = plan_iso(folder, out, iso_options(session));
+  Image source;
+  source.path = folder;
+  source.format = find_format("iso");
+  Conversion conversion;
+  conversion.plan = build.plan;
+  for (const std::string& notice : build.notices) conversion.warnings.push_back({"left_out", notice});
+  const WriteJob job = write_job(session, out.parent_path());
+  report::JobResult done;
+  done.planned_only = session.flag("plan");
+  if (done.planned_only) {
+    for (const PlannedOutput& o : build.plan.outputs) done.outputs.push_back({o.path, o.size_bytes, ""});
+    refuse_existing({out}, {}, job.existing);
+    check_fits({{out, build.plan.outputs.front().size_bytes}}, job.target);
+  } else {
+    done.outputs = write_outputs(source, build.plan, job, session.work());
+  }
+  done.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  const std::string text = done.planned_only ? report::plan_text(source, *source.format, conversion, job.target)
+                                             : report::job_text(conversion, done);
+  session.result(report::job_json(source, conversion, done), text);
+}
+
+}  // namespace
+
+extern const Command kBuild = {
+    "build",
+    "FOLDER --as FORMAT [--out FILE]",
+    "makes a disc image of a folder",
+    "An ISO 9660 image with Joliet names; files of more than 4 GiB get several sections. Links and special files are "
+    "left "
+    "out, and named.\n"
+    "With --fixed-dates the same files give the same bytes on every machine.",
+    "  opifex build moth/ --as iso --out moth.iso --label MOTH\n  opifex build moth/ --as iso --fixed-dates --plan\n",
+    &declare,
+    1,
+    &run};
+
+}  // namespace opifex::cli

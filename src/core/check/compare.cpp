@@ -1,0 +1,204 @@
+#include "opifex/core/check/compare.hpp"
+
+#include <algorithm>
+#include <map>
+#include <mutex>
+
+#include "opifex/core/base/flow.hpp"
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/volumes/volume.hpp"
+
+namespace opifex {
+namespace {
+
+namespace fs = std::filesystem;
+
+constexpr std::size_t kRun = 1 << 20;
+
+/// A file of one side; a null source: it cannot be read.
+struct Side {
+  std::string path;
+  std::uint64_t size_bytes = 0;
+  SourcePtr source = {};
+  fs::path host = {};
+  SourcePtr open() const { return source || host.empty() ? source : open_file(host); }
+};
+using Files = std::map<std::string, Side>;  // by folded path
+
+Files files_of(const Image& image) {
+  Files files;
+  for (const Volume& v : read_volumes(image))
+    for (const VolumeEntry& e : v.entries)
+      if (e.kind == EntryKind::file)
+        files.try_emplace(fold_case(e.path), Side{e.path, e.size_bytes, e.sound ? v.open(e) : nullptr, {}});
+  return files;
+}
+
+Files files_of(const fs::path& folder) {
+  Files files;
+  for (const auto& entry : fs::recursive_directory_iterator(folder)) {
+    if (!entry.is_regular_file() || entry.is_symlink()) continue;
+    const std::string path = fs::relative(entry.path(), folder).generic_string();
+    files.try_emplace(fold_case(path), Side{path, entry.file_size(), nullptr, entry.path()});
+  }
+  return files;
+}
+
+/// Where the two begin to differ; nothing if they do not.
+std::optional<std::uint64_t> first_difference(const ByteSource& a, const ByteSource& b, Work& work) {
+  Bytes x, y;
+  for (std::uint64_t at = 0; at < a.size(); at += x.size()) {
+    work.progress.check_stop();
+    x.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kRun, a.size() - at)));
+    y.resize(x.size());
+    a.read_at(at, x);
+    b.read_at(at, y);
+    work.progress.done_bytes += x.size();
+    if (x != y) return at + static_cast<std::uint64_t>(std::mismatch(x.begin(), x.end(), y.begin()).first - x.begin());
+  }
+  return std::nullopt;
+}
+
+void compare_one(const Side& here, const Side& there, Comparison& result, Work& work) {
+  const auto differs = [&](std::string detail) {
+    result.differences.push_back({Difference::Kind::different, here.path, std::move(detail)});
+  };
+  if (here.size_bytes != there.size_bytes)
+    return differs(fmt::format("{} bytes here, {} there", grouped(here.size_bytes), grouped(there.size_bytes)));
+  const SourcePtr a = here.open(), b = there.open();
+  if (!a || !b) return differs(a ? "it cannot be read there" : "it cannot be read here");
+  if (const auto at = first_difference(*a, *b, work)) return differs(fmt::format("from byte {} on", grouped(*at)));
+  ++result.same_files;
+}
+
+void compare_files(const Files& here, const Files& there, Comparison& result, Work& work) {
+  std::uint64_t total = 0;
+  for (const auto& [key, side] : here) total += side.size_bytes;
+  work.progress.begin("comparing files", total);
+  for (const auto& [key, side] : there)
+    if (!here.contains(key)) result.differences.push_back({Difference::Kind::missing, side.path, "only there"});
+  for (const auto& [key, side] : here) {
+    const auto other = there.find(key);
+    if (other == there.end())
+      result.differences.push_back({Difference::Kind::extra, side.path, "only here"});
+    else
+      compare_one(side, other->second, result, work);
+  }
+}
+
+bool same_tracks(const cd::Layout& a, const cd::Layout& b) {
+  return std::ranges::equal(a.tracks, b.tracks, [](const cd::Track& x, const cd::Track& y) {
+    return x.start_lba == y.start_lba && x.end_lba == y.end_lba && x.mode.is_audio() == y.mode.is_audio();
+  });
+}
+
+/// A run of sectors to read from both.
+struct SectorRange {
+  cd::Lba first = 0;
+  std::uint32_t count = 0;
+};
+
+std::vector<SectorRange> ranges_of(const Image& a, const Image& b, bool user) {
+  std::vector<SectorRange> ranges;
+  const auto add = [&](std::int64_t from, std::int64_t to) {
+    constexpr std::int64_t kBatch = static_cast<std::int64_t>(kFlowBlockBytes / cd::kRawBytes);
+    for (std::int64_t at = from; at < to; at += kBatch)
+      ranges.push_back({static_cast<cd::Lba>(at), static_cast<std::uint32_t>(std::min(kBatch, to - at))});
+  };
+  if (user) {
+    add(0, static_cast<std::int64_t>(a.user_data()->size() / cd::kUserBytes));
+    return ranges;
+  }
+  const cd::Lba first = std::max(a.cd->extents().front().lba, b.cd->extents().front().lba);
+  for (const cd::Track& t : a.cd->layout().tracks) add(std::max(first, t.pregap_lba), t.end_lba);
+  return ranges;
+}
+
+/// True if there was something to compare.
+void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& work) {
+  const bool user = a.blocks || b.blocks;
+  if (user ? !a.user_data() || !b.user_data() || a.user_data()->size() != b.user_data()->size()
+           : !same_tracks(a.cd->layout(), b.cd->layout())) {
+    const auto music = [](const Image& i) { return i.cd && !i.blocks && i.cd->layout().audio_track_count() > 0; };
+    result.other_music = !user && (music(a) || music(b));
+    result.remarks.push_back(user ? "the data of the two has not the same length" : "the two have not the same tracks");
+    return;
+  }
+  if (user) result.remarks.push_back("one side holds only the 2048 data bytes of each sector: these were compared");
+  const std::vector<SectorRange> ranges = ranges_of(a, b, user);
+  const std::size_t each = user ? cd::kUserBytes : cd::kRawBytes;
+  const SourcePtr x = user ? a.user_data() : nullptr, y = user ? b.user_data() : nullptr;
+  std::uint64_t total = 0;
+  for (const SectorRange& r : ranges) total += r.count * each;
+  work.progress.begin("comparing sectors", total);
+  std::mutex mutex;
+  Flow flow;
+  flow.next = [&](FlowBlock& block) {
+    if (block.index >= ranges.size()) return false;
+    block.data.resize(ranges[block.index].count * each);
+    return true;
+  };
+  flow.work = [&](FlowBlock& block) {
+    const SectorRange& r = ranges[block.index];
+    Bytes other(block.data.size());
+    if (user) {
+      x->read_at(static_cast<std::uint64_t>(r.first) * each, block.data);
+      y->read_at(static_cast<std::uint64_t>(r.first) * each, other);
+    } else {
+      a.cd->read(SectorForm::raw, r.first, r.count, block.data);
+      b.cd->read(SectorForm::raw, r.first, r.count, other);
+    }
+    for (std::uint32_t i = 0; i < r.count && block.data != other; ++i) {
+      const auto at = static_cast<std::ptrdiff_t>(i * each), end = static_cast<std::ptrdiff_t>((i + 1) * each);
+      if (std::equal(block.data.begin() + at, block.data.begin() + end, other.begin() + at)) continue;
+      const cd::Lba lba = r.first + static_cast<cd::Lba>(i);
+      const std::lock_guard lock(mutex);
+      ++result.other_sectors;
+      const cd::Track* track = user ? nullptr : a.cd->layout().track_at(lba);
+      result.other_music = result.other_music || (track && track->mode.is_audio());
+      result.first_other_sector = std::min(result.first_other_sector.value_or(lba), lba);
+    }
+  };
+  flow.consume.emplace_back([&](const FlowBlock& block) { work.progress.done_bytes += block.data.size(); });
+  run_flow(flow, work);
+  result.same_sectors = result.other_sectors == 0;
+}
+
+void refuse_nothing(const Image& here, const Comparison& result, const Files& files) {
+  if (!files.empty() || result.same_sectors) return;
+  throw Error({.code = "no_file_system",
+               .what = "there are no files in this image to compare",
+               .file = here.path.string(),
+               .hint = result.remarks.empty() ? "" : result.remarks.front()});
+}
+
+}  // namespace
+
+std::string_view to_string(Difference::Kind kind) {
+  return kind == Difference::Kind::missing ? "missing" : kind == Difference::Kind::extra ? "extra" : "different";
+}
+
+bool Comparison::same() const {
+  if (same_sectors && *same_sectors) return true;
+  return differences.empty() && same_files > 0 && !other_music;
+}
+
+Comparison compare_images(const Image& here, const Image& other, Work& work) {
+  Comparison result;
+  compare_sectors(here, other, result, work);
+  if (result.same_sectors && *result.same_sectors) return result;
+  const Files files = files_of(here);
+  compare_files(files, files_of(other), result, work);
+  refuse_nothing(here, result, files);
+  return result;
+}
+
+Comparison compare_with_folder(const Image& here, const fs::path& folder, Work& work) {
+  Comparison result;
+  const Files files = files_of(here);
+  compare_files(files, files_of(folder), result, work);
+  refuse_nothing(here, result, files);
+  return result;
+}
+
+}  // namespace opifex
