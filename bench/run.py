@@ -195,6 +195,20 @@ try:
     if only in "CHD":
         chd_rows()
 
+    if only in "files":
+        for place in range(20):
+            os.makedirs(os.path.join(folder, "tree", f"DIR{place}"))
+            for i in range(50):
+                with open(os.path.join(folder, "tree", f"DIR{place}", f"FILE{i}.DAT"), "wb") as out:
+                    out.write(os.urandom(20_000 + 9_000 * i))
+        with open(os.path.join(folder, "tree", "MOVIE.BIN"), "wb") as out:
+            out.write(os.urandom(200_000_000))
+        compare("files: build of 1001 files / cp -r", f"{opifex} build tree --as iso --out tree.iso --quiet",
+                "cp -r tree tree-copy; sync -f tree-copy", 1.20, "tree/MOVIE.BIN tree/*/*", ["tree.iso"], ["tree-copy"])
+        run(f"{opifex} build tree --as iso --out tree.iso --quiet")
+        compare("files: extract of 1001 files / bsdtar -xf", f"{opifex} extract tree.iso --into out --quiet",
+                "mkdir theirs; bsdtar -xf tree.iso -C theirs; sync -f theirs", 1.15, "tree.iso", ["out"], ["theirs"])
+
     kernel = subprocess.run([os.path.join(build, "bench", "parity_bench"), "--benchmark_format=json", "--benchmark_min_time=0.3"],
                             capture_output=True, text=True, check=True)
     kernels = [(b["name"], b["bytes_per_second"] / 1e6) for b in json.loads(kernel.stdout)["benchmarks"]]

@@ -77,6 +77,9 @@ shot convert "opifex convert 'Moth & Lantern.cue' --to vcd --out moth.vcd --plan
   "opifex convert 'Moth & Lantern.cue' --to iso --out moth.iso" \
   "opifex convert 'Moth & Lantern.cue' --to iso --out moth.iso --accept audio,form2"
 shot chd "opifex convert 'Moth & Lantern.cue' --to chd --out moth.chd --prove" "opifex identify moth.chd"
+shot files "opifex files 'Moth & Lantern.cue'" "opifex extract 'Moth & Lantern.cue' --into apart/ --check" \
+  "opifex build apart/ --as iso --out together.iso --label MOTH --fixed-dates" "opifex check together.iso --same-as apart/" \
+  "opifex files together.iso '*.TXT'"
 shot merge-split "opifex merge 'Moth & Lantern.cue' --out one-bin/ --prove" \
   "opifex split 'one-bin/Moth & Lantern.cue' --out tracks/ --prove" "ls -s one-bin tracks"
 shot rename "opifex rename 'tracks/Moth & Lantern.cue' 'The Moth and the Lantern of Palisade Row' --limit 31 --plan" \

@@ -12,6 +12,7 @@ for program in "$build"/fuzz/*_fuzz; do
     cue_fuzz) seeds=("$vectors/cue/good" "$vectors/cue/bad") ;;
     audio_fuzz) seeds=("$vectors/cue/good") ;;
     chd_fuzz) seeds=(tests/vectors/chd) ;;
+    volume_fuzz) seeds=(tests/vectors/iso) ;;
     dump_fuzz) seeds=(tests/vectors/dump) ;;
     sector_fuzz) seeds=("$vectors/sectors") ;;
     vcd_fuzz)
@@ -22,6 +23,6 @@ for program in "$build"/fuzz/*_fuzz; do
     *) seeds=("$vectors/sectors" "$vectors/mode1") ;;
   esac
   echo "== $target, $seconds s"
-  "$program" -max_total_time="$seconds" -max_len=70000 -timeout=10 -rss_limit_mb=2048 -print_final_stats=0 -verbosity=0 \
+  "$program" -max_total_time="$seconds" -max_len=80000 -timeout=10 -rss_limit_mb=2048 -print_final_stats=0 -verbosity=0 \
     "$corpus" "${seeds[@]}"
 done

@@ -71,6 +71,7 @@ const std::vector<Step> kSteps = {
     {"With the user's word it is made.",
      {"convert", "Moth & Lantern.cue", "--to", "iso", "--accept", "audio,form2"},
      kDone},
+    {"What is inside?", {"files", "Moth & Lantern.cue"}, kDone},
     {"A scratch (24 bytes of one sector were just destroyed in a copy).",
      {"check", "scratched/Kestrel Circuit (Disc 1).cue", "--hashes", "sha1"},
      kBadNews},
@@ -123,7 +124,7 @@ void run(Session& session) {
   report::Json steps = report::Json::array();
   for (const Step& step : kSteps) {
     std::vector<std::string> line = step.words;
-    if (again && step.words[0] != "identify") line.emplace_back("--overwrite");
+    if (again && step.words[0] != "identify" && step.words[0] != "files") line.emplace_back("--overwrite");
     if (again && step.words[0] == "check" && std::find(line.begin(), line.end(), "--repair") == line.end())
       line.pop_back();
     std::string shown = "opifex";

@@ -165,9 +165,10 @@ std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome,
                           printable(item.target.string()));
   }
   const bool planned = outcome.items.empty() && !plan.items.empty();
-  std::string head = fmt::format("{} {} file{} and {} folder{}, {}, {} {}\n", planned ? "would extract" : "extracted",
-                                 grouped(files), files == 1 ? "" : "s", grouped(folders), folders == 1 ? "" : "s",
-                                 human_size(plan.total_bytes), planned ? "into" : "to", printable(into));
+  std::string head =
+      fmt::format("{} {} file{}", planned ? "would extract" : "extracted", grouped(files), files == 1 ? "" : "s");
+  if (folders > 0) head += fmt::format(" in {} folder{}", grouped(folders), folders == 1 ? "" : "s");
+  head += fmt::format(", {}, {} {}\n", human_size(plan.total_bytes), planned ? "into" : "to", printable(into));
   if (there > 0) head += fmt::format("  {} of them were there already\n", grouped(there));
   if (outcome.verified) head += "  every file was read back and is the same as in the image\n";
   for (const SkippedEntry& s : plan.skipped) text += fmt::format("  left out  {}: {}\n", printable(s.path), s.why);

@@ -55,7 +55,17 @@ TEST_F(Files, AnyFormatGivesTheSameFiles) {
   const json from_cue = result({"files", moth, "--json"})["entries"];
   EXPECT_GT(from_cue.size(), 3u);
   EXPECT_EQ(result({"files", "m.chd", "--json"})["entries"], from_cue);
-  EXPECT_EQ(result({"files", "m.iso", "--json"})["entries"], from_cue);
+  json from_iso = result({"files", "m.iso", "--json"})["entries"];
+  int streamed = 0;
+  for (std::size_t i = 0; i < from_iso.size(); ++i) {
+    // The directories of this disc do not say which files are streams; the sectors of a raw image do.
+    streamed += from_cue[i]["attributes"] == "form2" ? 1 : 0;
+    from_iso[i]["attributes"] = from_cue[i]["attributes"];
+  }
+  EXPECT_EQ(from_iso, from_cue);
+  EXPECT_EQ(streamed, 1) << "WAVES.XA";
+  EXPECT_EQ(cli({"extract", moth, "WAVES.XA", "--into", "raw"}).exit_code, 0);
+  EXPECT_EQ(fs::file_size(*this / "raw/WAVES.XA"), 24u * 2352) << "nothing of a stream is lost";
 }
 
 TEST_F(Files, ExtractKeepsDatesAndGoesOnWhereItWas) {

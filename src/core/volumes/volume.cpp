@@ -67,6 +67,31 @@ class FileSource final : public ByteSource {
   std::vector<Piece> pieces_;
 };
 
+/// Streamed files of discs whose directories do not say so: their sectors do. A few of each file are looked at, the
+/// first ones together, for streams and data take turns within a dozen sectors.
+void find_form2(const CdImage& disc, const cd::Track& track, Volume& volume) {
+  if (track.mode.kind == cd::TrackMode::Kind::mode1 || track.mode.sector_bytes < cd::kForm2Bytes) return;
+  constexpr std::uint64_t kTogether = 16, kSpread = 16;
+  constexpr unsigned kForm2 = 0x20;
+  cd::Sector sector;
+  for (VolumeEntry& e : volume.entries) {
+    if (e.kind != EntryKind::file || e.form2 || !e.sound || e.extents.empty()) continue;
+    const VolumeExtent& x = e.extents.front();
+    const std::uint64_t count = x.sectors();
+    std::uint64_t streamed = 0, looked = 0;
+    for (std::uint64_t i = 0; i < count; i += i < kTogether ? 1 : std::max<std::uint64_t>(1, count / kSpread)) {
+      const auto lba = static_cast<cd::Lba>(static_cast<std::int64_t>(x.sector + i) + volume.shift);
+      if (lba < track.start_lba || lba >= track.end_lba) break;
+      disc.read_sector(lba, sector);
+      ++looked;
+      if ((std::to_integer<unsigned>(sector[cd::kSubheaderAt + 2]) & kForm2) != 0) ++streamed;
+    }
+    if (streamed == 0) continue;
+    e.form2 = true;
+    e.attributes += std::string(e.attributes.empty() ? "" : ",") + (streamed == looked ? "form2" : "interleaved");
+  }
+}
+
 /// One place a volume may begin at: a data track, or the image itself.
 void read_at_place(const SourcePtr& disc, std::uint64_t start, std::vector<Volume>& volumes) {
   auto iso = read_iso9660(disc, start);
@@ -160,10 +185,13 @@ std::vector<Volume> read_volumes(const Image& image) {
   if (image.blocks) {
     read_at_place(image.blocks, 0, volumes);
   } else if (image.cd) {
-    for (const cd::Track& t : image.cd->layout().tracks)
-      if (!t.mode.is_audio() && !t.incomplete)
-        read_at_place(user_data_source(image.cd, t.number), static_cast<std::uint64_t>(std::max(0, t.start_lba)),
-                      volumes);
+    for (const cd::Track& t : image.cd->layout().tracks) {
+      if (t.mode.is_audio() || t.incomplete) continue;
+      const std::size_t before = volumes.size();
+      read_at_place(user_data_source(image.cd, t.number), static_cast<std::uint64_t>(std::max(0, t.start_lba)),
+                    volumes);
+      for (std::size_t v = before; v < volumes.size(); ++v) find_form2(*image.cd, t, volumes[v]);
+    }
   }
   return volumes;
 }

@@ -15,7 +15,7 @@
 namespace opifex::chd {
 namespace {
 
-constexpr std::size_t kHeaderBytes = 124, kMapHead = 16, kTagHead = 16, kSlots = 4;
+constexpr std::size_t kHeaderBytes = 124, kMapHead = 16, kSlots = 4;
 
 /// A hunk on its way into the file.
 struct Coded {

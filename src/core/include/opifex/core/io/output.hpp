@@ -41,7 +41,7 @@ class OutputFile final : public ByteSink {
  private:
   friend class OutputSet;
   void write_data(ByteView data);
-  void set_length();
+  void start_writing();
   void sync();
   void put_in_place(Existing existing);
   void take_back();

@@ -1,4 +1,4 @@
-/// Making an ISO 9660 image of a folder (formats/iso/README.md has the layout).
+/// Making an ISO 9660 image of a folder (src/core/volumes/README.md has the layout).
 #pragma once
 
 #include <filesystem>
