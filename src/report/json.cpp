@@ -101,6 +101,8 @@ Json container_json(const Image& image) {
 }  // namespace
 
 Json identify_json(const Image& image, const Identity& id) {
+  Json also = Json::array();
+  for (const auto& a : id.also) also.push_back({{"platform", a.platform}, {"confidence", a.confidence}});
   Json parts = Json::array();
   for (const ImageFile& file : image.files)
     parts.push_back({{"path", file.path.string()},
@@ -121,7 +123,13 @@ Json identify_json(const Image& image, const Identity& id) {
           {"serial", or_null(id.serial)},
           {"title_id", nullptr},
           {"region", or_null(id.region)},
-          {"disc", nullptr},
+          {"disc", or_null(id.disc)},
+          {"maker", or_null(id.maker)},
+          {"date", or_null(id.date)},
+          {"video", or_null(id.video)},
+          {"category", or_null(id.category)},
+          {"state", or_null(id.state)},
+          {"also", also},
           {"version", or_null(id.version)},
           {"volume", or_null(id.volume)},
           {"size_bytes", image.size_bytes()},

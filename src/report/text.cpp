@@ -1,6 +1,7 @@
 #include "opifex/report/text.hpp"
 
 #include <algorithm>
+#include <map>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/container.hpp"
@@ -136,12 +137,31 @@ bool same_bytes(const CheckResult& result) {
 }  // namespace
 
 std::string platform_name(const std::string& id) {
-  if (id == "ps1") return "PS1";
-  if (id == "ps2") return "PS2";
-  if (id == "ps3") return "PS3";
-  if (id == "audio-cd") return "audio CD";
-  if (id == "iso9660") return "data disc (ISO 9660), no known console";
-  return id.empty() ? "unknown" : id;
+  static const std::map<std::string, std::string> names = {{"ps1", "PS1"},
+                                                           {"ps2", "PS2"},
+                                                           {"ps3", "PS3"},
+                                                           {"psp", "PSP"},
+                                                           {"dreamcast", "Dreamcast"},
+                                                           {"saturn", "Saturn"},
+                                                           {"megacd", "Mega-CD"},
+                                                           {"3do", "3DO"},
+                                                           {"pcecd", "PC Engine CD"},
+                                                           {"pcfx", "PC-FX"},
+                                                           {"neogeocd", "Neo Geo CD"},
+                                                           {"cd32", "Amiga CD32"},
+                                                           {"cdtv", "Amiga CDTV"},
+                                                           {"cdi", "CD-i"},
+                                                           {"gamecube", "GameCube"},
+                                                           {"wii", "Wii"},
+                                                           {"video-cd", "Video CD"},
+                                                           {"super-video-cd", "Super Video CD"},
+                                                           {"dvd-video", "DVD-Video"},
+                                                           {"bd-video", "Blu-ray video"},
+                                                           {"udf", "data disc (UDF), no known console"},
+                                                           {"audio-cd", "audio CD"},
+                                                           {"iso9660", "data disc (ISO 9660), no known console"}};
+  const auto at = names.find(id);
+  return at != names.end() ? at->second : id.empty() ? "unknown" : id;
 }
 
 std::string identify_text(const Image& image, const Identity& id) {
@@ -154,6 +174,16 @@ std::string identify_text(const Image& image, const Identity& id) {
   facts.add("Title", id.title);
   facts.add("Region", id.region);
   facts.add("Version", id.version);
+  facts.add("Maker", id.maker);
+  facts.add("Date", id.date);
+  facts.add("Video", id.video);
+  facts.add("Disc no.", id.disc);
+  facts.add("State", id.state);
+  std::string also;
+  for (const auto& a : id.also)
+    if (a.platform != "iso9660" && a.platform != "udf")
+      also += (also.empty() ? "" : ", ") + platform_name(a.platform) + " (" + a.confidence + ")";
+  facts.add("Also", also);
   if (image.cd) facts.add("Disc", disc_summary(image));
   if (image.cd) facts.add("Catalogue", image.cd->layout().catalogue);
   facts.add("Size", bytes_text(image.size_bytes()) +

@@ -1,84 +1,136 @@
 #include "opifex/core/platforms/identity.hpp"
 
 #include <algorithm>
-#include <map>
-#include <optional>
+#include <array>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/volumes/iso9660.hpp"
+#include "opifex/core/volumes/udf_volume.hpp"
+
+#include "disc_view.hpp"
 
 namespace opifex {
 namespace {
 
-constexpr std::size_t kSmallFile = 64 << 10;
-constexpr std::uint64_t kLicenceSector = 4;
+/// In order of precedence at equal confidence.
+constexpr std::array kTests = {&identify_ps3,       &identify_playstation, &identify_psp,      &identify_dreamcast,
+                               &identify_saturn,    &identify_megacd,      &identify_nintendo, &identify_3do,
+                               &identify_pc_engine, &identify_neogeocd,    &identify_amiga_cd, &identify_cdi,
+                               &identify_video};
 
-/// SYSTEM.CNF: `KEY = value` lines, any case.
-std::map<std::string, std::string> parse_settings(std::string_view text) {
-  std::map<std::string, std::string> settings;
-  while (!text.empty()) {
-    const std::size_t end = std::min(text.find_first_of("\r\n\x1A"), text.size());
-    const std::string_view line = text.substr(0, end);
-    const std::size_t equals = line.find('=');
-    if (equals != std::string_view::npos) {
-      std::string value(trim(line.substr(equals + 1)));
-      value.erase(std::find(value.begin(), value.end(), '\0'), value.end());
-      settings[to_upper_ascii(trim(line.substr(0, equals)))] = value;
-    }
-    text.remove_prefix(std::min(end + 1, text.size()));
+int rank(const Identity& id) {
+  const bool plain = id.platform == "iso9660" || id.platform == "udf";
+  return plain ? 0 : id.confidence == "certain" ? 3 : id.confidence == "likely" ? 2 : 1;
+}
+
+/// Data tracks, or the disc of blocks.
+std::vector<DiscView> views_of(const Image& image) {
+  std::vector<DiscView> views;
+  const auto add = [&](SourcePtr disc, std::uint64_t start) {
+    DiscView view{std::move(disc), start, {}};
+    view.iso = Iso9660::open(view.disc, start);
+    views.push_back(std::move(view));
+  };
+  if (image.blocks) {
+    add(image.blocks, 0);
+  } else if (image.cd) {
+    for (const cd::Track& t : image.cd->layout().tracks)
+      if (!t.mode.is_audio() && !t.incomplete)
+        add(user_data_source(image.cd, t.number), static_cast<std::uint64_t>(std::max(0, t.start_lba)));
   }
-  return settings;
+  return views;
 }
 
-/// `cdrom:\FOLDER\NAME;1 arguments` -> `FOLDER\NAME`
-std::string boot_path(std::string_view value) {
-  value = value.substr(0, value.find_first_of(" \t"));
-  const std::size_t colon = value.find(':');
-  if (colon != std::string_view::npos) value.remove_prefix(colon + 1);
-  while (value.starts_with('\\') || value.starts_with('/')) value.remove_prefix(1);
-  return std::string(value.substr(0, value.find(';')));
+/// What any disc with a file system is.
+std::optional<Identity> plain_volume(const DiscView& view) {
+  if (!view.iso) return std::nullopt;
+  Identity id;
+  id.platform = "iso9660";
+  id.confidence = "certain";
+  id.title = id.volume = printable(view.iso->volume_id);
+  id.evidence.push_back("a primary volume descriptor at sector 16");
+  return id;
 }
 
-std::string without_blanks(std::string_view s) {
-  std::string out;
-  for (char c : s)
-    if (c != ' ' && c != '\0') out += c;
-  return out;
+/// Discs whose files only UDF names.
+std::optional<Identity> udf_disc(const DiscView& view) {
+  const auto udf = view.start == 0 ? read_udf(view.disc) : std::nullopt;
+  if (!udf) return std::nullopt;
+  Identity id;
+  const bool video = udf->find("BDMV/index.bdmv") != nullptr;
+  id.platform = video ? "bd-video" : "udf";
+  id.confidence = "certain";
+  id.volume = id.title = printable(udf->label);
+  id.evidence.push_back(video ? "UDF with BDMV/index.bdmv" : "a UDF file system");
+  return id;
 }
 
-/// The licence text at sector 4 names the region; its words are broken by blanks.
-std::string licence_region(const SourcePtr& disc) {
-  const std::string text = without_blanks(as_text(read_up_to(*disc, kLicenceSector * cd::kUserBytes, 512)));
-  if (text.find("Licensedby") == std::string::npos) return {};
-  if (text.find("America") != std::string::npos) return "North America";
-  if (text.find("Europe") != std::string::npos) return "Europe";
-  if (text.find("Inc.") != std::string::npos) return "Japan";
-  return {};
+Identity of_music(const Image& image) {
+  Identity id;
+  if (!image.cd || image.cd->layout().audio_track_count() == 0) return id;
+  const bool listed = image.format && image.format->holds.track_list;
+  id.platform = "audio-cd";
+  id.confidence = listed ? "certain" : "guess";
+  id.title = cd::find_text(image.cd->layout().texts, "TITLE").value_or("");
+  id.evidence.push_back("all tracks are audio");
+  return id;
 }
 
-void from_system_cnf(const Iso9660& volume, const SourcePtr& disc, const IsoFile& file, Identity& id) {
-  const auto settings = parse_settings(as_text(volume.read(file, kSmallFile)));
-  const bool ps2 = settings.contains("BOOT2");
-  const auto boot = settings.find(ps2 ? "BOOT2" : "BOOT");
-  if (boot == settings.end()) return;
-  id.platform = ps2 ? "ps2" : "ps1";
-  id.boot_file = boot_path(boot->second);
-  id.serial = serial_of_boot_path(id.boot_file);
-  if (const auto version = settings.find("VER"); version != settings.end()) id.version = version->second;
-  id.evidence.push_back(fmt::format("SYSTEM.CNF: {} = {}", ps2 ? "BOOT2" : "BOOT", printable(boot->second)));
-  const auto executable = volume.find(id.boot_file);
-  const std::string head(executable ? as_text(volume.read(*executable, 8)) : std::string_view{});
-  const bool magic = ps2 ? head.starts_with(
-                               "\x7F"
-                               "ELF")
-                         : head.starts_with("PS-X EXE");
-  if (magic) id.evidence.push_back(fmt::format("{} is an executable of this platform", printable(id.boot_file)));
-  id.confidence = magic ? "certain" : "likely";
-  if (!ps2) id.region = licence_region(disc);
+/// A console's disc before a plain one, then the surer; the others that fit stay as "also".
+Identity choose(std::vector<Identity> found) {
+  std::stable_sort(found.begin(), found.end(), [](const Identity& a, const Identity& b) { return rank(a) > rank(b); });
+  Identity best = std::move(found.front());
+  for (std::size_t i = 1; i < found.size(); ++i)
+    if (found[i].platform != best.platform) best.also.push_back({found[i].platform, found[i].confidence});
+  return best;
 }
 
 }  // namespace
+
+std::string DiscView::field(std::uint64_t at, std::size_t size) const {
+  const Bytes bytes = read(at, size);
+  std::string text;
+  for (const std::string_view word : split_words(as_text(bytes).substr(0, as_text(bytes).find('\0'))))
+    text += (text.empty() ? "" : " ") + std::string(word);
+  return printable(text);
+}
+
+Bytes DiscView::file(std::string_view path, std::size_t most) const {
+  const auto found = iso ? iso->find(path) : std::nullopt;
+  return found && !found->is_folder ? iso->read(*found, most) : Bytes{};
+}
+
+std::string region_of_serial(std::string_view serial) {
+  const auto letter = [](char c) { return c >= 'A' && c <= 'Z'; };
+  if (serial.size() < 9 || !std::all_of(serial.begin(), serial.begin() + 4, letter)) return {};
+  switch (serial[2]) {
+    case 'U':
+      return "North America";
+    case 'E':
+      return "Europe";
+    case 'P':
+    case 'J':
+      return "Japan";
+    case 'A':
+    case 'H':
+      return "Asia";
+    case 'K':
+      return "Korea";
+    case 'C':
+      return "China";
+    default:
+      return {};
+  }
+}
+
+std::string with_hyphen(std::string id) {
+  constexpr std::size_t kLetters = 4, kAll = 9;
+  const bool fits = id.size() == kAll &&
+                    std::all_of(id.begin(), id.begin() + kLetters, [](char c) { return c >= 'A' && c <= 'Z'; }) &&
+                    std::all_of(id.begin() + kLetters, id.end(), [](char c) { return c >= '0' && c <= '9'; });
+  if (fits) id.insert(kLetters, "-");
+  return id;
+}
 
 std::string serial_of_boot_path(std::string_view path) {
   path = path.substr(0, path.find(';'));
@@ -98,34 +150,22 @@ std::string serial_of_boot_path(std::string_view path) {
 }
 
 Identity identify_platform(const Image& image) {
-  Identity id;
-  const SourcePtr disc = image.user_data();
-  if (!disc) {
-    if (!image.cd || image.cd->layout().audio_track_count() == 0) return id;
-    const bool listed = image.format && image.format->holds.track_list;
-    id.platform = "audio-cd";
-    id.confidence = listed ? "certain" : "guess";
-    id.title = cd::find_text(image.cd->layout().texts, "TITLE").value_or("");
-    id.evidence.push_back("all tracks are audio");
-    return id;
-  }
-  const auto volume = Iso9660::open(disc);
-  if (!volume) return id;
-  id.platform = "iso9660";
-  id.confidence = "certain";
-  id.volume = printable(volume->volume_id);
-  id.title = id.volume;
-  id.evidence.push_back("a primary volume descriptor at sector 16");
-  if (const auto settings = volume->find("SYSTEM.CNF")) {
-    from_system_cnf(*volume, disc, *settings, id);
-  } else if (volume->find("PSX.EXE")) {
-    id.platform = "ps1";
-    id.confidence = "likely";
-    id.boot_file = "PSX.EXE";
-    id.region = licence_region(disc);
-    id.evidence.push_back("PSX.EXE in the root; the serial is not recorded on the disc");
-  }
-  return id;
+  std::vector<Identity> found;
+  const std::vector<DiscView> views = views_of(image);
+  if (views.empty()) return of_music(image);
+  for (const auto& test : kTests)
+    for (const DiscView& view : views)
+      if (auto id = test(view)) {
+        if (id->volume.empty() && view.iso) id->volume = printable(view.iso->volume_id);
+        if (id->title.empty() && view.iso) id->title = id->volume;
+        found.push_back(std::move(*id));
+      }
+  // A UDF file system is only read where nothing better was found: it takes more than a look.
+  if (found.empty())
+    if (auto id = udf_disc(views.front())) found.push_back(std::move(*id));
+  for (const DiscView& view : views)
+    if (auto id = plain_volume(view)) found.push_back(std::move(*id));
+  return found.empty() ? Identity{} : choose(std::move(found));
 }
 
 }  // namespace opifex

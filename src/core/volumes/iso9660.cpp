@@ -31,10 +31,10 @@ IsoFile file_of(ByteView record) {
 
 }  // namespace
 
-std::optional<Iso9660> Iso9660::open(SourcePtr disc) {
+std::optional<Iso9660> Iso9660::open(SourcePtr disc, std::uint64_t start) {
   if (!disc) return std::nullopt;
   for (std::uint64_t i = 0; i < kMaxDescriptors; ++i) {
-    const Bytes d = read_up_to(*disc, (kFirstDescriptor + i) * kBlock, kBlock);
+    const Bytes d = read_up_to(*disc, (start + kFirstDescriptor + i) * kBlock, kBlock);
     if (d.size() < kBlock || as_text(d).substr(1, 5) != "CD001" || d[0] == std::byte{255}) return std::nullopt;
     if (d[0] != std::byte{1}) continue;
     const ByteView v(d);

@@ -9,11 +9,21 @@
 namespace opifex {
 
 struct Identity {
-  std::string platform;    ///< "ps1", "ps2", "iso9660", "audio-cd", or empty if nothing fits
+  std::string platform;    ///< "ps1", "saturn", "iso9660", "audio-cd" ..., or empty if nothing fits
   std::string confidence;  ///< "certain", "likely", "guess"
   std::string serial, title, region, version;
   std::string volume;  ///< volume identifier of the file system
   std::string boot_file;
+  std::string disc;         ///< of a set: "1 of 2"
+  std::string maker, date;  ///< as the header writes them
+  std::string video;        ///< "NTSC", "PAL"
+  std::string category;     ///< of PARAM.SFO
+  std::string state;        ///< "encrypted", or empty
+  /// What fits too, less specific or less sure.
+  struct Also {
+    std::string platform, confidence;
+  };
+  std::vector<Also> also;
   std::vector<std::string> evidence;  ///< what was seen, and where
 };
 

@@ -17,8 +17,8 @@ struct IsoFile {
 
 class Iso9660 {
  public:
-  /// Nothing if there is no primary volume descriptor. `disc` is addressed by 2048 * LBA.
-  static std::optional<Iso9660> open(SourcePtr disc);
+  /// Nothing if there is no primary volume descriptor 16 sectors behind `start`. `disc` is addressed by 2048 * LBA.
+  static std::optional<Iso9660> open(SourcePtr disc, std::uint64_t start = 0);
 
   std::string system_id, volume_id, application_id;  ///< without padding
   std::uint32_t sector_count = 0;                    ///< volume space size

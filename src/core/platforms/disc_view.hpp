@@ -1,0 +1,48 @@
+/// A data track as the tests for platforms see it.
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "opifex/core/image/image.hpp"
+#include "opifex/core/platforms/identity.hpp"
+#include "opifex/core/volumes/iso9660.hpp"
+
+namespace opifex {
+
+/// A track's user data from its first sector on, with its file system if it has one.
+struct DiscView {
+  SourcePtr disc = {};  ///< 2048 * LBA
+  std::uint64_t start = 0;
+  std::optional<Iso9660> iso = {};
+
+  /// Text or bytes from byte `at` of the track, as many as there are.
+  Bytes read(std::uint64_t at, std::size_t size) const { return read_up_to(*disc, start * 2048 + at, size); }
+  /// A padded field, blanks joined, control characters escaped.
+  std::string field(std::uint64_t at, std::size_t size) const;
+  /// A small file by its path; empty if it is not there.
+  Bytes file(std::string_view path, std::size_t most = 64 << 10) const;
+  bool has(std::string_view path) const { return iso && iso->find(path).has_value(); }
+};
+
+/// Each gives nothing if the disc is not of its kind.
+std::optional<Identity> identify_ps3(const DiscView& view);
+std::optional<Identity> identify_playstation(const DiscView& view);
+std::optional<Identity> identify_psp(const DiscView& view);
+std::optional<Identity> identify_dreamcast(const DiscView& view);
+std::optional<Identity> identify_saturn(const DiscView& view);
+std::optional<Identity> identify_megacd(const DiscView& view);
+std::optional<Identity> identify_3do(const DiscView& view);
+std::optional<Identity> identify_pc_engine(const DiscView& view);
+std::optional<Identity> identify_neogeocd(const DiscView& view);
+std::optional<Identity> identify_amiga_cd(const DiscView& view);
+std::optional<Identity> identify_cdi(const DiscView& view);
+std::optional<Identity> identify_video(const DiscView& view);
+std::optional<Identity> identify_nintendo(const DiscView& view);
+
+/// By the third letter of an id of four letters and five digits; empty if it tells nothing.
+std::string region_of_serial(std::string_view serial);
+/// `PRUS00101` -> `PRUS-00101`; other texts as they are.
+std::string with_hyphen(std::string id);
+
+}  // namespace opifex

@@ -1,0 +1,170 @@
+// 3DO, PC Engine CD, PC-FX, Neo Geo CD, Amiga CDs, CD-i, discs of video, GameCube and Wii.
+#include <algorithm>
+#include <array>
+
+#include "opifex/core/base/text.hpp"
+
+#include "disc_view.hpp"
+
+namespace opifex {
+namespace {
+
+constexpr std::uint64_t kBlock = 2048;
+
+Identity make(const char* platform, const char* confidence, std::string evidence) {
+  Identity id;
+  id.platform = platform;
+  id.confidence = confidence;
+  id.evidence.push_back(std::move(evidence));
+  return id;
+}
+
+/// `NAME.EXT,number,number` lines of IPL.TXT whose ending is one of the loader's.
+int load_lines(std::string_view text) {
+  constexpr std::array<std::string_view, 7> kEndings = {"PRG", "FIX", "SPR", "Z80", "PCM", "PAT", "OBJ"};
+  int lines = 0;
+  while (!text.empty() && text[0] != '\x1A') {
+    const std::size_t end = std::min(text.find_first_of("\r\n\x1A"), text.size());
+    const std::string line = to_upper_ascii(text.substr(0, end));
+    const std::size_t dot = line.find('.'), comma = line.find(',');
+    const bool fits = dot != std::string::npos && comma == dot + 4 && std::count(line.begin(), line.end(), ',') == 2 &&
+                      std::find(kEndings.begin(), kEndings.end(), line.substr(dot + 1, 3)) != kEndings.end();
+    lines += fits ? 1 : 0;
+    if (end < text.size() && text[end] == '\x1A') break;
+    text.remove_prefix(std::min(end + 1, text.size()));
+  }
+  return lines;
+}
+
+std::string nintendo_region(char letter) {
+  switch (letter) {
+    case 'E':
+    case 'N':
+      return "North America";
+    case 'J':
+      return "Japan";
+    case 'K':
+    case 'Q':
+    case 'T':
+      return "Korea";
+    case 'D':
+      return "Germany";
+    case 'F':
+      return "France";
+    case 'I':
+      return "Italy";
+    case 'S':
+      return "Spain";
+    case 'H':
+      return "Netherlands";
+    case 'R':
+      return "Russia";
+    case 'U':
+      return "Australia";
+    case 'W':
+      return "Taiwan";
+    case 'C':
+      return "China";
+    case 'P':
+    case 'X':
+    case 'Y':
+    case 'Z':
+    case 'L':
+    case 'M':
+      return "Europe";
+    default:
+      return {};
+  }
+}
+
+}  // namespace
+
+std::optional<Identity> identify_3do(const DiscView& view) {
+  const Bytes head = view.read(0, 0x54);
+  if (head.size() < 0x54 || !as_text(head).starts_with("\1ZZZZZ\1") || load_be32(head, 0x4C) != kBlock)
+    return std::nullopt;
+  Identity id = make("3do", "certain", "a volume label at sector 0");
+  id.title = id.volume = view.field(0x28, 32);
+  return id;
+}
+
+std::optional<Identity> identify_pc_engine(const DiscView& view) {
+  if (as_text(view.read(0, 16)).starts_with("PC-FX:Hu_CD-ROM")) {
+    Identity id = make("pcfx", "certain", "the system's name at sector 0");
+    id.title = view.field(kBlock, 32);
+    return id;
+  }
+  if (!as_text(view.read(kBlock + 0x20, 23)).starts_with("PC Engine CD-ROM SYSTEM")) return std::nullopt;
+  Identity id = make("pcecd", "certain", "the system's name at sector 1");
+  id.title = view.field(kBlock + 0x6A, 22);
+  return id;
+}
+
+std::optional<Identity> identify_neogeocd(const DiscView& view) {
+  const int lines = load_lines(as_text(view.file("IPL.TXT")));
+  if (lines < 2) return std::nullopt;
+  Identity id = make("neogeocd", "certain", fmt::format("IPL.TXT with {} lines of files to load", lines));
+  id.title = id.volume = printable(view.iso->volume_id);
+  return id;
+}
+
+std::optional<Identity> identify_amiga_cd(const DiscView& view) {
+  if (!view.iso) return std::nullopt;
+  const bool cd32 = view.has("CD32.TM"), cdtv = view.has("CDTV.TM"), system = view.iso->system_id == "CDTV",
+             script = view.has("S/STARTUP-SEQUENCE");
+  if (!cd32 && !cdtv && !(system && script)) return std::nullopt;
+  Identity id = make(cd32 ? "cd32" : "cdtv", system && script && (cd32 || cdtv) ? "certain" : "likely",
+                     cd32   ? "CD32.TM in the root"
+                     : cdtv ? "CDTV.TM in the root"
+                            : "the system identifier CDTV");
+  if (script) id.evidence.push_back("S/STARTUP-SEQUENCE");
+  id.title = id.volume = printable(view.iso->volume_id);
+  return id;
+}
+
+std::optional<Identity> identify_cdi(const DiscView& view) {
+  const Bytes label = view.read(16 * kBlock, 80);
+  if (label.size() < 80 || !as_text(label).starts_with("\1CD-I \1")) return std::nullopt;
+  Identity id = make("cdi", "certain", "a CD-i disc label at sector 16");
+  id.title = id.volume = view.field(16 * kBlock + 40, 32);
+  return id;
+}
+
+std::optional<Identity> identify_video(const DiscView& view) {
+  struct Mark {
+    const char *platform, *path, *magic;
+  };
+  constexpr std::array kMarks = {
+      Mark{"video-cd", "VCD/INFO.VCD", "VIDEO_CD"}, Mark{"super-video-cd", "SVCD/INFO.SVD", "SUPERVCD"},
+      Mark{"super-video-cd", "SVCD/INFO.SVD", "HQ-VCD"}, Mark{"dvd-video", "VIDEO_TS/VIDEO_TS.IFO", "DVDVIDEO-VMG"}};
+  for (const Mark& m : kMarks) {
+    if (!as_text(view.file(m.path, 16)).starts_with(m.magic)) continue;
+    Identity id = make(m.platform, "certain", std::string(m.path) + " says so");
+    id.volume = printable(view.iso->volume_id);
+    const Bytes info = view.file(m.path, 32);
+    // The album's name in INFO.VCD.
+    if (std::string_view(m.platform) == "video-cd" && info.size() >= 26)
+      id.title = printable(trim(as_text(info).substr(10, 16)));
+    if (id.title.empty()) id.title = id.volume;
+    return id;
+  }
+  return std::nullopt;
+}
+
+std::optional<Identity> identify_nintendo(const DiscView& view) {
+  constexpr std::uint32_t kWii = 0x5D1C9EA3, kGameCube = 0xC2339F3D;
+  const Bytes head = view.read(0, 0x60);
+  if (head.size() < 0x60) return std::nullopt;
+  const bool wii = load_be32(head, 0x18) == kWii, gamecube = load_be32(head, 0x1C) == kGameCube;
+  if (!wii && !gamecube) return std::nullopt;
+  Identity id =
+      make(wii ? "wii" : "gamecube", "certain", wii ? "the console's mark at 0x18" : "the console's mark at 0x1C");
+  id.serial = view.field(0, 6);
+  id.title = view.field(0x20, 64);
+  id.disc = fmt::format("{}", std::to_integer<int>(head[6]) + 1);
+  id.version = fmt::format("1.{:02}", std::to_integer<int>(head[7]));
+  id.region = id.serial.size() > 3 ? nintendo_region(id.serial[3]) : "";
+  return id;
+}
+
+}  // namespace opifex

@@ -1,0 +1,149 @@
+// PS1, PS2, PS3 and PSP: files in the root that name the game.
+#include <algorithm>
+#include <map>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/platforms/sfo.hpp"
+
+#include "disc_view.hpp"
+
+namespace opifex {
+namespace {
+
+constexpr std::uint64_t kLicence = 4 * 2048;
+
+/// SYSTEM.CNF: `KEY = value` lines, any case.
+std::map<std::string, std::string> parse_settings(std::string_view text) {
+  std::map<std::string, std::string> settings;
+  while (!text.empty()) {
+    const std::size_t end = std::min(text.find_first_of("\r\n\x1A"), text.size());
+    const std::string_view line = text.substr(0, end);
+    const std::size_t equals = line.find('=');
+    if (equals != std::string_view::npos) {
+      std::string value(trim(line.substr(equals + 1)));
+      value.erase(std::find(value.begin(), value.end(), '\0'), value.end());
+      settings[to_upper_ascii(trim(line.substr(0, equals)))] = value;
+    }
+    text.remove_prefix(std::min(end + 1, text.size()));
+  }
+  return settings;
+}
+
+/// `cdrom:\FOLDER\NAME;1 arguments` -> `FOLDER\NAME`
+std::string boot_path(std::string_view value) {
+  value = value.substr(0, value.find_first_of(" \t"));
+  const std::size_t colon = value.find(':');
+  if (colon != std::string_view::npos) value.remove_prefix(colon + 1);
+  while (value.starts_with('\\') || value.starts_with('/')) value.remove_prefix(1);
+  return std::string(value.substr(0, value.find(';')));
+}
+
+/// The licence text at sector 4 names the region; its words are broken by blanks.
+std::string licence_region(const DiscView& view) {
+  const Bytes sector = view.read(kLicence, 512);
+  std::string text;
+  for (const char c : as_text(sector))
+    if (c != ' ' && c != '\0') text += c;
+  if (text.find("Licensedby") == std::string::npos) return {};
+  if (text.find("America") != std::string::npos) return "North America";
+  if (text.find("Europe") != std::string::npos) return "Europe";
+  if (text.find("Inc.") != std::string::npos) return "Japan";
+  return {};
+}
+
+Identity from_system_cnf(const DiscView& view, const std::map<std::string, std::string>& settings) {
+  Identity id;
+  const bool ps2 = settings.contains("BOOT2");
+  const std::string& boot = settings.at(ps2 ? "BOOT2" : "BOOT");
+  id.platform = ps2 ? "ps2" : "ps1";
+  id.boot_file = boot_path(boot);
+  id.serial = serial_of_boot_path(id.boot_file);
+  if (const auto version = settings.find("VER"); version != settings.end()) id.version = version->second;
+  if (const auto video = settings.find("VMODE"); video != settings.end()) id.video = video->second;
+  id.evidence.push_back(fmt::format("SYSTEM.CNF: {} = {}", ps2 ? "BOOT2" : "BOOT", printable(boot)));
+  const Bytes head = view.file(id.boot_file, 8);
+  const bool magic = ps2 ? as_text(head).starts_with(
+                               "\x7F"
+                               "ELF")
+                         : as_text(head).starts_with("PS-X EXE");
+  if (magic) id.evidence.push_back(fmt::format("{} is an executable of this platform", printable(id.boot_file)));
+  id.confidence = magic ? "certain" : "likely";
+  if (!ps2) id.region = licence_region(view);
+  if (id.region.empty()) id.region = region_of_serial(id.serial);
+  if (ps2 && settings.contains("BOOT")) id.also.push_back({"ps1", "guess"});
+  return id;
+}
+
+/// Title and version by PARAM.SFO.
+void take_sfo(Identity& id, const Sfo& sfo, const char* id_key) {
+  if (id.serial.empty()) id.serial = with_hyphen(sfo.text(id_key));
+  id.title = printable(sfo.text("TITLE"));
+  id.category = printable(sfo.text("CATEGORY"));
+}
+
+}  // namespace
+
+std::optional<Identity> identify_playstation(const DiscView& view) {
+  if (!view.iso) return std::nullopt;
+  const Bytes file = view.file("SYSTEM.CNF");
+  const auto settings = parse_settings(as_text(file));
+  if (settings.contains("BOOT2") || settings.contains("BOOT")) return from_system_cnf(view, settings);
+  if (!view.has("PSX.EXE")) return std::nullopt;
+  Identity id;
+  id.platform = "ps1";
+  id.boot_file = "PSX.EXE";
+  id.region = licence_region(view);
+  const bool magic = as_text(view.file("PSX.EXE", 8)).starts_with("PS-X EXE");
+  id.confidence = magic || !id.region.empty() ? "certain" : "likely";
+  id.evidence.push_back("PSX.EXE in the root; the serial is not recorded on the disc");
+  if (!id.region.empty()) id.evidence.push_back("a licence text at sector 4");
+  return id;
+}
+
+std::optional<Identity> identify_psp(const DiscView& view) {
+  const std::string umd(as_text(view.file("UMD_DATA.BIN", 256)));
+  const auto sfo = parse_sfo(view.file("PSP_GAME/PARAM.SFO"));
+  if (umd.find('|') == std::string::npos && !sfo) return std::nullopt;
+  Identity id;
+  id.platform = "psp";
+  if (!umd.empty()) {
+    id.serial = printable(umd.substr(0, umd.find('|')));
+    id.evidence.push_back("UMD_DATA.BIN");
+  }
+  if (sfo) {
+    take_sfo(id, *sfo, "DISC_ID");
+    id.version = printable(sfo->text("DISC_VERSION"));
+    id.evidence.push_back("PSP_GAME/PARAM.SFO");
+  }
+  id.confidence = id.evidence.size() > 1 ? "certain" : "likely";
+  id.region = region_of_serial(id.serial);
+  return id;
+}
+
+std::optional<Identity> identify_ps3(const DiscView& view) {
+  constexpr std::size_t kTitleAt = 2048 + 16, kTitleBytes = 32;
+  const bool text = as_text(view.read(2048, 12)) == "PlayStation3";
+  const bool sfb = as_text(view.file("PS3_DISC.SFB", 4)) == ".SFB";
+  const Bytes param = view.file("PS3_GAME/PARAM.SFO");
+  if (!sfb && param.empty() && !(text && view.has("PS3_GAME"))) return std::nullopt;
+  Identity id;
+  id.platform = "ps3";
+  if (sfb) id.evidence.push_back("PS3_DISC.SFB");
+  if (text) {
+    id.evidence.push_back("the console's name at sector 1");
+    id.serial = view.field(kTitleAt, kTitleBytes);
+  }
+  if (const auto sfo = parse_sfo(param)) {
+    take_sfo(id, *sfo, "TITLE_ID");
+    id.version = printable(sfo->text("APP_VER").empty() ? sfo->text("VERSION") : sfo->text("APP_VER"));
+    id.evidence.push_back("PS3_GAME/PARAM.SFO");
+  } else if (!param.empty()) {
+    id.state = "encrypted";
+    id.evidence.push_back("PARAM.SFO cannot be read: it is still encrypted, or damaged");
+  }
+  id.confidence = id.evidence.size() > 1 ? "certain" : "likely";
+  id.region = region_of_serial(id.serial);
+  return id;
+}
+
+}  // namespace opifex

@@ -1,0 +1,102 @@
+// Whose disc each sample is, and what its headers say.
+#include <gtest/gtest.h>
+
+#include "opifex/core/image/format.hpp"
+#include "opifex/core/platforms/identity.hpp"
+#include "opifex/core/platforms/sfo.hpp"
+
+#include "testkit.hpp"
+
+namespace opifex {
+namespace {
+
+using namespace testkit;
+using nlohmann::json;
+
+const json& expected() {
+  static const json all = vector_json("iso/expected.json");
+  return all;
+}
+
+Image as_blocks(SourcePtr blocks) {
+  Image image;
+  image.path = "sample.iso";
+  image.blocks = std::move(blocks);
+  return image;
+}
+
+void expect_identity(const Identity& id, const json& e) {
+  EXPECT_EQ(id.platform, e["platform"].get<std::string>());
+  EXPECT_EQ(id.confidence, e["confidence"].get<std::string>());
+  const std::map<std::string, std::string> fields = {
+      {"id", id.serial},     {"title", id.title},       {"region", id.region}, {"version", id.version},
+      {"volume", id.volume}, {"boot", id.boot_file},    {"video", id.video},   {"maker", id.maker},
+      {"date", id.date},     {"category", id.category}, {"state", id.state}};
+  for (const auto& [key, value] : fields)
+    if (e.contains(key) && !(key == "boot" && value.empty())) {
+      EXPECT_EQ(value, e[key].get<std::string>()) << key;
+    }
+}
+
+TEST(IdentifyVectors, EveryDiscIsKnownByItsContents) {
+  int seen = 0;
+  for (const auto& [name, e] : expected()["identify"].items()) {
+    const fs::path path = vector_path("iso/" + name);
+    if (e["what"] != "disc" || !fs::exists(path)) continue;
+    SCOPED_TRACE(name);
+    ++seen;
+    if (e["layout"] != "2048") {
+      expect_identity(identify_platform(open_image(path)), e);
+    } else if (name.ends_with(".gz")) {
+      expect_identity(identify_platform(as_blocks(memory_source(to_bytes(gunzip(path)), name))), e);
+    } else {
+      expect_identity(identify_platform(as_blocks(open_file(path))), e);
+    }
+  }
+  EXPECT_GT(seen, 20);
+}
+
+TEST(IdentifyVectors, DiscsByRecipe) {
+  int seen = 0;
+  for (const json& recipe : expected()["derived"]) {
+    if (!recipe.contains("identify") || recipe["identify"]["platform"] == "xbox") continue;
+    SCOPED_TRACE(recipe["name"].get<std::string>());
+    Bytes bytes = recipe["base"].is_null()
+                      ? Bytes(recipe["size"].get<std::size_t>())
+                      : to_bytes(read_file(vector_path("iso/" + recipe["base"].get<std::string>())));
+    for (const json& patch : recipe["patches"]) {
+      const std::string hex = patch[1];
+      bytes.resize(std::max(bytes.size(), patch[0].get<std::size_t>() + hex.size() / 2));
+      for (std::size_t i = 0; i < hex.size() / 2; ++i)
+        bytes[patch[0].get<std::size_t>() + i] = static_cast<std::byte>(std::stoi(hex.substr(2 * i, 2), nullptr, 16));
+    }
+    expect_identity(identify_platform(as_blocks(memory_source(bytes, "sample"))), recipe["identify"]);
+    ++seen;
+  }
+  EXPECT_GE(seen, 5);
+}
+
+TEST(IdentifyVectors, SfoFilesAreReadAndBrokenOnesRefused) {
+  int seen = 0;
+  for (const auto& [name, e] : expected()["sfo"].items()) {
+    if (!e.contains("entries") || !fs::exists(vector_path("iso/" + name))) continue;
+    SCOPED_TRACE(name);
+    const std::string bytes = read_file(vector_path("iso/" + name));
+    const auto sfo = parse_sfo(as_view(bytes));
+    ASSERT_TRUE(sfo);
+    for (const json& entry : e["entries"]) {
+      const std::string key = entry["key"];
+      if (entry["value"].is_number()) {
+        EXPECT_EQ(sfo->numbers.at(key), entry["value"].get<std::uint32_t>()) << key;
+      } else if (entry["value"].is_string()) {
+        EXPECT_EQ(sfo->text(key), entry["value"].get<std::string>()) << key;
+      }
+    }
+    for (std::size_t n = 0; n < bytes.size(); n += 7) parse_sfo(as_view(bytes).first(n));
+    ++seen;
+  }
+  EXPECT_EQ(seen, 4);
+}
+
+}  // namespace
+}  // namespace opifex
