@@ -31,6 +31,7 @@ class FileSource final : public ByteSource {
   void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
     if (offset > size_ || out.size() > size_ - offset)
       throw Error({.code = "truncated", .what = "the file ends too early", .file = name_, .offset = offset});
+    if (out.empty()) return;  // an empty file has no piece to look for
     auto piece = std::prev(std::upper_bound(pieces_.begin(), pieces_.end(), offset,
                                             [](std::uint64_t o, const Piece& p) { return o < p.at; }));
     for (; !out.empty(); ++piece) {
