@@ -6,14 +6,13 @@
 
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/convert/extract.hpp"
 #include "opifex/core/volumes/volume.hpp"
 
 namespace opifex {
 namespace {
 
 namespace fs = std::filesystem;
-
-constexpr std::size_t kRun = 1 << 20;
 
 /// A file of one side; a null source: it cannot be read.
 struct Side {
@@ -44,21 +43,6 @@ Files files_of(const fs::path& folder) {
   return files;
 }
 
-/// Where the two begin to differ; nothing if they do not.
-std::optional<std::uint64_t> first_difference(const ByteSource& a, const ByteSource& b, Work& work) {
-  Bytes x, y;
-  for (std::uint64_t at = 0; at < a.size(); at += x.size()) {
-    work.progress.check_stop();
-    x.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kRun, a.size() - at)));
-    y.resize(x.size());
-    a.read_at(at, x);
-    b.read_at(at, y);
-    work.progress.done_bytes += x.size();
-    if (x != y) return at + static_cast<std::uint64_t>(std::mismatch(x.begin(), x.end(), y.begin()).first - x.begin());
-  }
-  return std::nullopt;
-}
-
 void compare_one(const Side& here, const Side& there, Comparison& result, Work& work) {
   const auto differs = [&](std::string detail) {
     result.differences.push_back({Difference::Kind::different, here.path, std::move(detail)});
@@ -67,7 +51,9 @@ void compare_one(const Side& here, const Side& there, Comparison& result, Work& 
     return differs(fmt::format("{} bytes here, {} there", grouped(here.size_bytes), grouped(there.size_bytes)));
   const SourcePtr a = here.open(), b = there.open();
   if (!a || !b) return differs(a ? "it cannot be read there" : "it cannot be read here");
-  if (const auto at = first_difference(*a, *b, work)) return differs(fmt::format("from byte {} on", grouped(*at)));
+  if (const auto at = first_difference(*a, *b, work.progress))
+    return differs(fmt::format("from byte {} on", grouped(*at)));
+  work.progress.done_bytes += here.size_bytes;
   ++result.same_files;
 }
 

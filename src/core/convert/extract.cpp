@@ -255,17 +255,7 @@ void copy(const ByteSource& source, OutputFile& out, Work& work) {
 }
 
 bool same_bytes(const ByteSource& a, const ByteSource& b, Work& work) {
-  if (a.size() != b.size()) return false;
-  Bytes x, y;
-  for (std::uint64_t at = 0; at < a.size(); at += x.size()) {
-    work.progress.check_stop();
-    x.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kRun, a.size() - at)));
-    y.resize(x.size());
-    a.read_at(at, x);
-    b.read_at(at, y);
-    if (x != y) return false;
-  }
-  return true;
+  return a.size() == b.size() && !first_difference(a, b, work.progress);
 }
 
 class Runner {
@@ -363,6 +353,19 @@ class Runner {
 };
 
 }  // namespace
+
+std::optional<std::uint64_t> first_difference(const ByteSource& a, const ByteSource& b, const Progress& progress) {
+  Bytes x, y;
+  for (std::uint64_t at = 0; at < a.size(); at += x.size()) {
+    progress.check_stop();
+    x.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kRun, a.size() - at)));
+    y.resize(x.size());
+    a.read_at(at, x);
+    b.read_at(at, y);
+    if (x != y) return at + static_cast<std::uint64_t>(std::mismatch(x.begin(), x.end(), y.begin()).first - x.begin());
+  }
+  return std::nullopt;
+}
 
 bool path_fits(std::string_view pattern, std::string_view path) {
   const std::string p = fold_case(pattern), s = fold_case(path);

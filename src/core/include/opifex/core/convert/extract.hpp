@@ -58,6 +58,9 @@ struct ExtractJob {
 /// left alone, so that a stopped job goes on where it was. Returns what became of each item.
 std::vector<Extracted> run_extract(const ExtractPlan& plan, const ExtractJob& job, Work& work);
 
+/// Where two sources of the same size begin to differ; nothing if they do not. Asks for a stop between blocks.
+std::optional<std::uint64_t> first_difference(const ByteSource& a, const ByteSource& b, const Progress& progress);
+
 /// True if `path` fits `pattern`: * and ? within one part of the path, ** over parts; a folder's path fits all below
 /// it.
 bool path_fits(std::string_view pattern, std::string_view path);
