@@ -206,7 +206,9 @@ std::vector<Job> jobs_to_encode(const chd::Chd& file) {
 
 std::vector<Job> jobs_to_decode(const chd::Chd& file, const ByteSource& bytes) {
   std::vector<Job> jobs;
-  for (const chd::Hunk& h : file.hunks()) {
+  for (chd::Hunk h : file.hunks()) {
+    // What is stored once has to be decoded wherever it is wanted.
+    while (h.kind == chd::HunkKind::same) h = file.hunks()[static_cast<std::size_t>(h.place)];
     if (h.kind >= chd::HunkKind::stored) continue;
     Job job;
     job.codec = file.kind_name(h);

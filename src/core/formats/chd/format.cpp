@@ -2,16 +2,12 @@
 #include "opifex/core/image/format.hpp"
 
 #include <algorithm>
-#include <atomic>
-#include <map>
-#include <mutex>
+#include <memory>
 
-#include "opifex/core/base/flow.hpp"
-#include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/formats/chd/chd.hpp"
-#include "opifex/core/image/container.hpp"
 
+#include "container.hpp"
 #include "decoder.hpp"
 #include "encoder.hpp"
 #include "frames.hpp"
@@ -40,8 +36,9 @@ int probe(const ByteSource& source, std::string_view) {
 /// The stored sectors of one track, one behind the other, without the rest of their frames; audio little-endian.
 class TrackSource final : public ByteSource {
  public:
-  TrackSource(SourcePtr frames, const ChdTrack& track, bool with_subcode)
+  TrackSource(SourcePtr frames, std::size_t hunk_bytes, const ChdTrack& track, bool with_subcode)
       : frames_(std::move(frames)),
+        batch_(std::max<std::size_t>(1, hunk_bytes / kFrameBytes)),
         first_(track.first_frame),
         count_(track.frames - track.pad),
         swapped_(track.swapped),
@@ -50,20 +47,15 @@ class TrackSource final : public ByteSource {
   std::uint64_t size() const override { return std::uint64_t{count_} * each_; }
   std::string name() const override { return frames_->name(); }
   void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
-    constexpr std::uint64_t kBatch = 64;
-    Bytes frames;
+    // A hunk at a time: whole ones are decoded straight into `frames`, which stays in the nearest cache.
+    const auto frames = std::make_unique_for_overwrite<std::byte[]>(batch_ * kFrameBytes);
     while (!out.empty()) {
-      const std::uint64_t frame = offset / each_;
-      const std::uint64_t last = (offset + out.size() - 1) / each_;
-      const std::uint64_t n = std::min(kBatch, last - frame + 1);
-      // The padding of the very last frame may be missing.
-      const std::uint64_t from = (first_ + frame) * kFrameBytes;
-      frames.assign(n * kFrameBytes, std::byte{0});
-      const std::uint64_t there =
-          std::min<std::uint64_t>(frames.size(), frames_->size() - std::min(from, frames_->size()));
-      frames_->read_at(from, std::span(frames).first(static_cast<std::size_t>(there)));
+      const std::uint64_t frame = first_ + offset / each_, last = first_ + (offset + out.size() - 1) / each_;
+      const std::uint64_t n = std::min(batch_ - frame % batch_, last - frame + 1);
+      const auto some = std::span(frames.get(), n * kFrameBytes);
+      fill(frame * kFrameBytes, some);
       for (std::uint64_t i = 0; i < n; ++i) {
-        const auto stored = std::span(frames).subspan(i * kFrameBytes, each_);
+        const auto stored = some.subspan(i * kFrameBytes, each_);
         if (swapped_) cd::swap_words(stored.first(audio_bytes_));
         const auto inside = static_cast<std::size_t>(offset % each_);
         const std::size_t bytes = std::min(out.size(), each_ - inside);
@@ -75,7 +67,17 @@ class TrackSource final : public ByteSource {
   }
 
  private:
+  /// The padding of the very last frame may be missing.
+  void fill(std::uint64_t from, std::span<std::byte> out) const {
+    const std::uint64_t size = frames_->size();
+    const std::size_t there =
+        static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), size - std::min(from, size)));
+    frames_->read_at(from, out.first(there));
+    std::fill(out.begin() + static_cast<std::ptrdiff_t>(there), out.end(), std::byte{0});
+  }
+
   SourcePtr frames_;
+  std::uint64_t batch_;  // frames of a hunk
   std::uint64_t first_;
   std::uint32_t count_;
   bool swapped_;
@@ -117,7 +119,8 @@ struct Places {
 Places find_places(const Chd& file, const chd::Contents& contents, std::vector<Warning>& warnings) {
   if (const chd::Tag* tag = file.tag(chd::kSheetTag)) {
     const auto bytes_of = [&](std::size_t track, bool with_subcode) -> SourcePtr {
-      return std::make_shared<TrackSource>(file.logical(), contents.tracks[track], with_subcode);
+      return std::make_shared<TrackSource>(file.logical(), file.header().hunk_bytes, contents.tracks[track],
+                                           with_subcode);
     };
     const auto sheet = chd::parse_sheet_tag(tag->data);
     if (auto by_sheet = sheet ? chd::layout_by_sheet(*sheet, contents, bytes_of) : std::nullopt)
@@ -144,7 +147,7 @@ CdImagePtr make_cd(const Chd& file, chd::Contents& contents, std::vector<Warning
       throw Error({.code = "unsupported",
                    .what = fmt::format("track {} has subcode behind sectors that are not raw", from.number),
                    .file = file.name()});
-    const auto source = std::make_shared<TrackSource>(logical, from, from.has_subcode());
+    const auto source = std::make_shared<TrackSource>(logical, file.header().hunk_bytes, from, from.has_subcode());
     if (*form == StoredForm::raw_with_pw && !subchannel) subchannel = subchannel_form(*source);
     extents.push_back({.track = places.layout.tracks[i].number,
                        .lba = places.first_lba[i],
@@ -159,202 +162,6 @@ CdImagePtr make_cd(const Chd& file, chd::Contents& contents, std::vector<Warning
   if (any && !subchannel) subchannel = cd::SubchannelForm::interleaved;
   return std::make_shared<CdImage>(std::move(places.layout), std::move(extents), subchannel);
 }
-
-std::string sha1_text(const std::optional<chd::Sha1>& sha1) { return sha1 ? hex(*sha1) : ""; }
-
-class ChdContainer final : public Container {
- public:
-  ChdContainer(std::shared_ptr<const Chd> file, chd::Contents contents, CdImagePtr cd)
-      : chd_(std::move(file)), contents_(std::move(contents)), cd_(std::move(cd)) {}
-
-  std::vector<ContainerFact> facts() const override {
-    const chd::Header& h = chd_->header();
-    std::vector<ContainerFact> facts = {{"version", "CHD", fmt::format("version {}, {}", h.version, kind_text())},
-                                        {"kind", "", std::string(chd::to_string(contents_.kind))},
-                                        {"logical_bytes", "Holds", fmt::format("{}", h.logical_bytes)},
-                                        {"hunk_bytes", "", fmt::format("{}", h.hunk_bytes)},
-                                        {"unit_bytes", "", fmt::format("{}", h.unit_bytes)}};
-    std::string codecs;
-    for (const std::string& c : h.codecs)
-      if (!c.empty()) codecs += (codecs.empty() ? "" : ", ") + c;
-    facts.push_back({"codecs", "Codecs", codecs.empty() ? "none" : codecs});
-    const double ratio = 100.0 * static_cast<double>(chd_->file_bytes()) / static_cast<double>(h.logical_bytes);
-    facts.push_back({"ratio", "Ratio", fmt::format("{:.1f} %", ratio)});
-    facts.push_back({"raw_sha1", "Raw SHA-1", sha1_text(h.raw_sha1)});
-    facts.push_back({"sha1", "SHA-1", sha1_text(h.sha1)});
-    facts.push_back({"md5", "MD5", h.md5});
-    facts.push_back({"parent_sha1", "Parent", sha1_text(h.parent_sha1)});
-    if (chd_->parent()) facts.push_back({"parent", "", chd_->parent()->name()});
-    return facts;
-  }
-
-  std::vector<ContainerShare> shares() const override {
-    std::vector<ContainerShare> shares;
-    for (const chd::Hunk& h : chd_->hunks()) {
-      const std::string name = chd_->kind_name(h);
-      auto at = std::find_if(shares.begin(), shares.end(), [&](const ContainerShare& s) { return s.codec == name; });
-      if (at == shares.end()) at = shares.insert(shares.end(), {name, 0, 0});
-      ++at->hunks;
-      at->bytes += h.kind <= chd::HunkKind::stored ? h.length : 0;
-    }
-    return shares;
-  }
-
-  std::vector<ContainerTag> tags() const override {
-    std::vector<ContainerTag> tags;
-    for (const chd::Tag& t : chd_->tags()) {
-      const std::string text = t.text();
-      const bool readable = is_utf8(text) && std::none_of(text.begin(), text.end(),
-                                                          [](char c) { return static_cast<unsigned char>(c) < 9; });
-      tags.push_back({printable(t.name), t.flags, t.offset, t.data.size(), readable ? text : ""});
-    }
-    return tags;
-  }
-
-  std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const override {
-    const chd::Header& h = chd_->header();
-    std::mutex mutex;
-    Digest sha1("sha1"), md5("md5");
-    const auto batch = std::max<std::uint64_t>(1, kFlowBlockBytes / 4 / h.hunk_bytes);  // stays in the nearer caches
-    std::map<std::uint64_t, ContainerProblem> bad;                                      // by hunk
-    std::vector<Sectors> slots(2 * kBlocksInFlight);
-    work.progress.begin("checking the container", h.logical_bytes);
-    Flow flow;
-    flow.next = [&](FlowBlock& block) {
-      const std::uint64_t first = block.index * batch;
-      if (first >= h.hunk_count) return false;
-      block.data.resize(static_cast<std::size_t>(std::min<std::uint64_t>(batch, h.hunk_count - first) * h.hunk_bytes));
-      return true;
-    };
-    flow.work = [&](FlowBlock& block) {
-      Sectors& out = slots[block.index % slots.size()];
-      out.runs.clear();
-      out.bytes.clear();
-      for (std::uint64_t i = 0; i * h.hunk_bytes < block.data.size(); ++i) {
-        const std::uint64_t number = block.index * batch + i;
-        const auto hunk = std::span(block.data).subspan(i * h.hunk_bytes, h.hunk_bytes);
-        try {
-          chd_->read_hunk(number, hunk);
-        } catch (const Error& e) {
-          if (e.details.fault == Fault::device) throw;
-          const std::lock_guard lock(mutex);
-          bad[number] = problem_of(number, e);
-          continue;
-        }
-        if (sectors && cd_) add_runs(number * h.hunk_bytes, hunk, out);
-      }
-      for (const Run& run : out.runs) sectors->judge(out.view(run));
-    };
-    flow.consume.emplace_back([&](const FlowBlock& block) {
-      const std::uint64_t at = block.index * batch * h.hunk_bytes;
-      const auto bytes =
-          ByteView(block.data)
-              .first(static_cast<std::size_t>(std::min<std::uint64_t>(block.data.size(), h.logical_bytes - at)));
-      sha1.update(bytes);
-      if (!h.md5.empty()) md5.update(bytes);
-      work.progress.done_bytes += bytes.size();
-    });
-    for (std::size_t lane = 0; sectors && lane < sectors->lanes(); ++lane)
-      flow.consume.emplace_back([&, lane](const FlowBlock& block) {
-        const Sectors& in = slots[block.index % slots.size()];
-        for (const Run& run : in.runs) sectors->hash(lane, in.view(run));
-      });
-    run_flow(flow, work);
-    std::vector<ContainerProblem> problems;
-    for (auto& [number, problem] : bad) problems.push_back(std::move(problem));
-    if (!problems.empty()) return problems;
-    const std::string found = sha1.finish();
-    const auto differs = [&](const char* code, const char* what, const std::string& wanted, const std::string& is) {
-      if (!wanted.empty() && wanted != is)
-        problems.push_back({code, fmt::format("{} is {}, the header says {}", what, is, wanted)});
-    };
-    differs("sha1_raw", "the SHA-1 of the data", sha1_text(h.raw_sha1), found);
-    if (!h.md5.empty()) differs("md5", "the MD5 of the data", h.md5, md5.finish());
-    if (h.sha1 && h.raw_sha1)
-      differs("sha1_overall", "the overall SHA-1", hex(*h.sha1), hex(chd_->overall_sha1(*h.raw_sha1)));
-    return problems;
-  }
-
- private:
-  /// Sectors of one track, and all those of a block one behind the other.
-  struct Run {
-    const Extent* extent = nullptr;
-    cd::Lba lba = 0;
-    std::size_t begin = 0, size = 0;  // in Sectors::bytes
-  };
-  struct Sectors {
-    std::vector<Run> runs;
-    Bytes bytes;
-    DecodedRun view(const Run& r) const { return {r.extent, r.lba, ByteView(bytes).subspan(r.begin, r.size)}; }
-  };
-
-  /// The sectors in `hunk`, which is at byte `at` of the frames. Runs of the same track grow together.
-  void add_runs(std::uint64_t at, ByteView hunk, Sectors& out) const {
-    const std::uint64_t first = at / kFrameBytes, end = first + hunk.size() / kFrameBytes;
-    for (std::size_t i = 0; i < contents_.tracks.size(); ++i) {
-      const ChdTrack& t = contents_.tracks[i];
-      const std::uint64_t from = std::max(first, t.first_frame), to = std::min(end, t.first_frame + t.frames - t.pad);
-      if (from >= to) continue;
-      const Extent& e = cd_->extents()[i];
-      const std::size_t each = stored_bytes(e.form);
-      const auto lba = e.lba + static_cast<cd::Lba>(from - t.first_frame);
-      const Run* last = out.runs.empty() ? nullptr : &out.runs.back();
-      const bool goes_on = last && last->extent == &e && last->lba + static_cast<cd::Lba>(last->size / each) == lba;
-      if (!goes_on) out.runs.push_back({&e, lba, out.bytes.size(), 0});
-      for (std::uint64_t f = from; f < to; ++f) {
-        const ByteView frame = hunk.subspan(static_cast<std::size_t>(f - first) * kFrameBytes, each);
-        out.bytes.insert(out.bytes.end(), frame.begin(), frame.end());
-        if (t.swapped) cd::swap_words(std::span(out.bytes).last(each).first(t.mode.sector_bytes));
-      }
-      out.runs.back().size = out.bytes.size() - out.runs.back().begin;
-    }
-  }
-
-  std::string kind_text() const {
-    switch (contents_.kind) {
-      case chd::Kind::cd:
-        return "CD";
-      case chd::Kind::gdrom:
-        return "GD-ROM";
-      case chd::Kind::dvd:
-        return "DVD";
-      case chd::Kind::hd:
-        return "hard disk";
-      case chd::Kind::raw:
-        return "plain data";
-    }
-    return "";
-  }
-
-  /// The sectors a damaged hunk hits.
-  ContainerProblem problem_of(std::uint64_t number, const Error& e) const {
-    ContainerProblem p{e.details.code, e.details.what, e.details.offset, {}, 0};
-    const chd::Header& h = chd_->header();
-    const std::uint64_t first = number * h.hunk_bytes, end = first + h.hunk_bytes;
-    if (!cd_) {
-      p.message += fmt::format(": bytes {} to {} of the data", first, std::min(end, h.logical_bytes) - 1);
-      p.lba = static_cast<cd::Lba>(first / cd::kUserBytes);
-      p.sectors = (end + cd::kUserBytes - 1) / cd::kUserBytes - first / cd::kUserBytes;
-      return p;
-    }
-    for (std::size_t i = 0; i < contents_.tracks.size(); ++i) {
-      const ChdTrack& t = contents_.tracks[i];
-      const std::uint64_t from = std::max(first / kFrameBytes, t.first_frame),
-                          to = std::min((end + kFrameBytes - 1) / kFrameBytes, t.first_frame + t.frames - t.pad);
-      if (from >= to) continue;
-      const auto lba = cd_->extents()[i].lba + static_cast<cd::Lba>(from - t.first_frame);
-      if (!p.lba) p.lba = lba;
-      p.sectors += to - from;
-      p.message += fmt::format("{} track {}, {} sectors from LBA {}", i > 0 && p.sectors > to - from ? "," : ":",
-                               t.number, to - from, lba);
-    }
-    return p;
-  }
-
-  std::shared_ptr<const Chd> chd_;
-  chd::Contents contents_;
-  CdImagePtr cd_;
-};
 
 /// CHDs that may be the parent: those the user names, then those in the same folder.
 std::vector<fs::path> parent_candidates(const fs::path& path, const std::vector<fs::path>& named) {
@@ -427,7 +234,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
           {"not_a_disc", fmt::format("this CHD holds {}, not a disc",
                                      contents.kind == chd::Kind::hd ? "a hard disk" : "plain data")});
   }
-  image.container = std::make_shared<ChdContainer>(file, std::move(contents), image.cd);
+  image.container = chd::make_container(file, std::move(contents), image.cd);
   return image;
 }
 

@@ -1,0 +1,219 @@
+// A CHD as a container: its header's facts, its codecs' shares, and the proof of every hunk.
+#include "container.hpp"
+
+#include <algorithm>
+#include <map>
+#include <mutex>
+
+#include "opifex/core/base/flow.hpp"
+#include "opifex/core/base/hash.hpp"
+#include "opifex/core/base/text.hpp"
+
+#include "decoder.hpp"
+
+namespace opifex::chd {
+namespace {
+
+std::string sha1_text(const std::optional<Sha1>& sha1) { return sha1 ? hex(*sha1) : ""; }
+
+class ChdContainer final : public Container {
+ public:
+  ChdContainer(std::shared_ptr<const Chd> file, Contents contents, CdImagePtr cd)
+      : chd_(std::move(file)), contents_(std::move(contents)), cd_(std::move(cd)) {}
+
+  std::vector<ContainerFact> facts() const override {
+    const Header& h = chd_->header();
+    std::vector<ContainerFact> facts = {{"version", "CHD", fmt::format("version {}, {}", h.version, kind_text())},
+                                        {"kind", "", std::string(to_string(contents_.kind))},
+                                        {"logical_bytes", "Holds", fmt::format("{}", h.logical_bytes)},
+                                        {"hunk_bytes", "", fmt::format("{}", h.hunk_bytes)},
+                                        {"unit_bytes", "", fmt::format("{}", h.unit_bytes)}};
+    std::string codecs;
+    for (const std::string& c : h.codecs)
+      if (!c.empty()) codecs += (codecs.empty() ? "" : ", ") + c;
+    facts.push_back({"codecs", "Codecs", codecs.empty() ? "none" : codecs});
+    const double ratio = 100.0 * static_cast<double>(chd_->file_bytes()) / static_cast<double>(h.logical_bytes);
+    facts.push_back({"ratio", "Ratio", fmt::format("{:.1f} %", ratio)});
+    facts.push_back({"raw_sha1", "Raw SHA-1", sha1_text(h.raw_sha1)});
+    facts.push_back({"sha1", "SHA-1", sha1_text(h.sha1)});
+    facts.push_back({"md5", "MD5", h.md5});
+    facts.push_back({"parent_sha1", "Parent", sha1_text(h.parent_sha1)});
+    if (chd_->parent()) facts.push_back({"parent", "", chd_->parent()->name()});
+    return facts;
+  }
+
+  std::vector<ContainerShare> shares() const override {
+    std::vector<ContainerShare> shares;
+    for (const Hunk& h : chd_->hunks()) {
+      const std::string name = chd_->kind_name(h);
+      auto at = std::find_if(shares.begin(), shares.end(), [&](const ContainerShare& s) { return s.codec == name; });
+      if (at == shares.end()) at = shares.insert(shares.end(), {name, 0, 0});
+      ++at->hunks;
+      at->bytes += h.kind <= HunkKind::stored ? h.length : 0;
+    }
+    return shares;
+  }
+
+  std::vector<ContainerTag> tags() const override {
+    std::vector<ContainerTag> tags;
+    for (const Tag& t : chd_->tags()) {
+      const std::string text = t.text();
+      const bool readable = is_utf8(text) && std::none_of(text.begin(), text.end(),
+                                                          [](char c) { return static_cast<unsigned char>(c) < 9; });
+      tags.push_back({printable(t.name), t.flags, t.offset, t.data.size(), readable ? text : ""});
+    }
+    return tags;
+  }
+
+  std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const override {
+    const Header& h = chd_->header();
+    std::mutex mutex;
+    Digest sha1("sha1"), md5("md5");
+    const auto batch = std::max<std::uint64_t>(1, kFlowBlockBytes / 4 / h.hunk_bytes);  // stays in the nearer caches
+    std::map<std::uint64_t, ContainerProblem> bad;                                      // by hunk
+    std::vector<Sectors> slots(2 * kBlocksInFlight);
+    work.progress.begin("checking the container", h.logical_bytes);
+    Flow flow;
+    flow.next = [&](FlowBlock& block) {
+      const std::uint64_t first = block.index * batch;
+      if (first >= h.hunk_count) return false;
+      block.data.resize(static_cast<std::size_t>(std::min<std::uint64_t>(batch, h.hunk_count - first) * h.hunk_bytes));
+      return true;
+    };
+    flow.work = [&](FlowBlock& block) {
+      Sectors& out = slots[block.index % slots.size()];
+      out.runs.clear();
+      out.bytes.clear();
+      for (std::uint64_t i = 0; i * h.hunk_bytes < block.data.size(); ++i) {
+        const std::uint64_t number = block.index * batch + i;
+        const auto hunk = std::span(block.data).subspan(i * h.hunk_bytes, h.hunk_bytes);
+        try {
+          chd_->read_hunk(number, hunk);
+        } catch (const Error& e) {
+          if (e.details.fault == Fault::device) throw;
+          const std::lock_guard lock(mutex);
+          bad[number] = problem_of(number, e);
+          continue;
+        }
+        if (sectors && cd_) add_runs(number * h.hunk_bytes, hunk, out);
+      }
+      for (const Run& run : out.runs) sectors->judge(out.view(run));
+    };
+    flow.consume.emplace_back([&](const FlowBlock& block) {
+      const std::uint64_t at = block.index * batch * h.hunk_bytes;
+      const auto bytes =
+          ByteView(block.data)
+              .first(static_cast<std::size_t>(std::min<std::uint64_t>(block.data.size(), h.logical_bytes - at)));
+      sha1.update(bytes);
+      if (!h.md5.empty()) md5.update(bytes);
+      work.progress.done_bytes += bytes.size();
+    });
+    for (std::size_t lane = 0; sectors && lane < sectors->lanes(); ++lane)
+      flow.consume.emplace_back([&, lane](const FlowBlock& block) {
+        const Sectors& in = slots[block.index % slots.size()];
+        for (const Run& run : in.runs) sectors->hash(lane, in.view(run));
+      });
+    run_flow(flow, work);
+    std::vector<ContainerProblem> problems;
+    for (auto& [number, problem] : bad) problems.push_back(std::move(problem));
+    if (!problems.empty()) return problems;
+    const std::string found = sha1.finish();
+    const auto differs = [&](const char* code, const char* what, const std::string& wanted, const std::string& is) {
+      if (!wanted.empty() && wanted != is)
+        problems.push_back({code, fmt::format("{} is {}, the header says {}", what, is, wanted)});
+    };
+    differs("sha1_raw", "the SHA-1 of the data", sha1_text(h.raw_sha1), found);
+    if (!h.md5.empty()) differs("md5", "the MD5 of the data", h.md5, md5.finish());
+    if (h.sha1 && h.raw_sha1)
+      differs("sha1_overall", "the overall SHA-1", hex(*h.sha1), hex(chd_->overall_sha1(*h.raw_sha1)));
+    return problems;
+  }
+
+ private:
+  /// Sectors of one track, and all those of a block one behind the other.
+  struct Run {
+    const Extent* extent = nullptr;
+    cd::Lba lba = 0;
+    std::size_t begin = 0, size = 0;  // in Sectors::bytes
+  };
+  struct Sectors {
+    std::vector<Run> runs;
+    Bytes bytes;
+    DecodedRun view(const Run& r) const { return {r.extent, r.lba, ByteView(bytes).subspan(r.begin, r.size)}; }
+  };
+
+  /// The sectors in `hunk`, which is at byte `at` of the frames. Runs of the same track grow together.
+  void add_runs(std::uint64_t at, ByteView hunk, Sectors& out) const {
+    const std::uint64_t first = at / kFrameBytes, end = first + hunk.size() / kFrameBytes;
+    for (std::size_t i = 0; i < contents_.tracks.size(); ++i) {
+      const ChdTrack& t = contents_.tracks[i];
+      const std::uint64_t from = std::max(first, t.first_frame), to = std::min(end, t.first_frame + t.frames - t.pad);
+      if (from >= to) continue;
+      const Extent& e = cd_->extents()[i];
+      const std::size_t each = stored_bytes(e.form);
+      const auto lba = e.lba + static_cast<cd::Lba>(from - t.first_frame);
+      const Run* last = out.runs.empty() ? nullptr : &out.runs.back();
+      const bool goes_on = last && last->extent == &e && last->lba + static_cast<cd::Lba>(last->size / each) == lba;
+      if (!goes_on) out.runs.push_back({&e, lba, out.bytes.size(), 0});
+      for (std::uint64_t f = from; f < to; ++f) {
+        const ByteView frame = hunk.subspan(static_cast<std::size_t>(f - first) * kFrameBytes, each);
+        out.bytes.insert(out.bytes.end(), frame.begin(), frame.end());
+        if (t.swapped) cd::swap_words(std::span(out.bytes).last(each).first(t.mode.sector_bytes));
+      }
+      out.runs.back().size = out.bytes.size() - out.runs.back().begin;
+    }
+  }
+
+  std::string kind_text() const {
+    switch (contents_.kind) {
+      case Kind::cd:
+        return "CD";
+      case Kind::gdrom:
+        return "GD-ROM";
+      case Kind::dvd:
+        return "DVD";
+      case Kind::hd:
+        return "hard disk";
+      case Kind::raw:
+        return "plain data";
+    }
+    return "";
+  }
+
+  /// The sectors a damaged hunk hits.
+  ContainerProblem problem_of(std::uint64_t number, const Error& e) const {
+    ContainerProblem p{e.details.code, e.details.what, e.details.offset, {}, 0};
+    const Header& h = chd_->header();
+    const std::uint64_t first = number * h.hunk_bytes, end = first + h.hunk_bytes;
+    if (!cd_) {
+      p.message += fmt::format(": bytes {} to {} of the data", first, std::min(end, h.logical_bytes) - 1);
+      p.lba = static_cast<cd::Lba>(first / cd::kUserBytes);
+      p.sectors = (end + cd::kUserBytes - 1) / cd::kUserBytes - first / cd::kUserBytes;
+      return p;
+    }
+    for (std::size_t i = 0; i < contents_.tracks.size(); ++i) {
+      const ChdTrack& t = contents_.tracks[i];
+      const std::uint64_t from = std::max(first / kFrameBytes, t.first_frame),
+                          to = std::min((end + kFrameBytes - 1) / kFrameBytes, t.first_frame + t.frames - t.pad);
+      if (from >= to) continue;
+      const auto lba = cd_->extents()[i].lba + static_cast<cd::Lba>(from - t.first_frame);
+      if (!p.lba) p.lba = lba;
+      p.sectors += to - from;
+      p.message += fmt::format("{} track {}, {} sectors from LBA {}", i > 0 && p.sectors > to - from ? "," : ":",
+                               t.number, to - from, lba);
+    }
+    return p;
+  }
+
+  std::shared_ptr<const Chd> chd_;
+  Contents contents_;
+  CdImagePtr cd_;
+};
+
+}  // namespace
+
+std::shared_ptr<const Container> make_container(std::shared_ptr<const Chd> file, Contents contents, CdImagePtr cd) {
+  return std::make_shared<ChdContainer>(std::move(file), std::move(contents), std::move(cd));
+}
+
+}  // namespace opifex::chd
