@@ -56,10 +56,11 @@ void repair(Session& session, const Image& image, const CheckResult& result) {
 
 /// Is the content the same as that of another image, or of a folder?
 void compare(Session& session, const std::string& path, const std::string& other) {
-  const Image here = open_image(path, open_options(session));
-  const Comparison result = std::filesystem::is_directory(other)
-                                ? compare_with_folder(here, other, session.work())
-                                : compare_images(here, open_image(other, open_options(session)), session.work());
+  const Image here = one_image(session, path, open_options(session));
+  const Comparison result =
+      std::filesystem::is_directory(other)
+          ? compare_with_folder(here, other, session.work())
+          : compare_images(here, one_image(session, other, open_options(session)), session.work());
   session.result(report::comparison_json(here, other, result), report::comparison_text(here, other, result));
   if (!result.same()) session.bad_news();
 }
@@ -80,18 +81,21 @@ void run(Session& session) {
   const CheckOptions options = check_options(session);
   OpenOptions opening = open_options(session);
   opening.allow_missing = true;
+  const auto check = [&](const Input& input) {
+    const Image image = open_image(input.path, input.options);
+    const CheckResult result = check_image(image, options, session.work());
+    session.result(
+        report::check_json(image, result),
+        report::check_text(image, result, wants_repair ? report::RepairHint::leave_out : report::RepairHint::give));
+    // A repaired copy is good news; what stays broken is told by its own check.
+    if (wants_repair)
+      repair(session, image, result);
+    else if (result.verdict != Verdict::intact)
+      session.bad_news();
+  };
   for (const std::string& path : session.list("words")) {
     try {
-      const Image image = open_image(path, opening);
-      const CheckResult result = check_image(image, options, session.work());
-      session.result(
-          report::check_json(image, result),
-          report::check_text(image, result, wants_repair ? report::RepairHint::leave_out : report::RepairHint::give));
-      // A repaired copy is good news; what stays broken is told by its own check.
-      if (wants_repair)
-        repair(session, image, result);
-      else if (result.verdict != Verdict::intact)
-        session.bad_news();
+      for (const Input& input : inputs_of(session, path, opening).images) check(input);
     } catch (const Error& e) {
       if (e.details.fault == Fault::interrupted) throw;
       session.failed(e);

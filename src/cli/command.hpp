@@ -9,6 +9,7 @@
 
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/convert/plan.hpp"
+#include "opifex/core/image/inputs.hpp"
 #include "opifex/report/json.hpp"
 
 namespace opifex::cli {
@@ -78,6 +79,12 @@ int dispatch(const std::vector<std::string>& words, std::stop_token stop);
 void declare_write_options(po::options_description& options);
 void declare_read_options(po::options_description& options);
 OpenOptions open_options(const Session& session);
+/// The archive a word of the command line is; null if it is none.
+ArchivePtr archive_of(const Session& session, const std::string& word);
+/// The images of a word: one, or those of an archive that --pick chooses.
+Inputs inputs_of(const Session& session, const std::string& word, const OpenOptions& options);
+/// Error (usage, "several_images") if an archive holds more than one.
+Image one_image(const Session& session, const std::string& word, const OpenOptions& options);
 WriteJob write_job(const Session& session, const std::filesystem::path& folder);
 /// Comma-separated words.
 std::vector<std::string> comma_list(const std::string& text);

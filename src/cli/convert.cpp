@@ -58,22 +58,37 @@ Effort effort(const Session& session) {
 
 std::string one_word(const Session& session) { return session.list("words").front(); }
 
-void run(Session& session) {
-  const Format& target = writable_format(session.text("to"));
-  const Image image = open_image(one_word(session), open_options(session));
-  ConversionJob job{&target, leading_output(image, target, session.text("out")), {.gaps = gaps(session)}};
-  if (session.options().count("track") != 0) job.options.data_track = session.options()["track"].as<int>();
-  job.options.codecs = comma_list(session.text("codecs"));
+WriteOptions write_options(const Session& session, const Format& target) {
+  WriteOptions options{.gaps = gaps(session)};
+  if (session.options().count("track") != 0) options.data_track = session.options()["track"].as<int>();
+  options.codecs = comma_list(session.text("codecs"));
   if (const std::string size = session.text("hunk-size"); !size.empty()) {
     constexpr std::uint64_t kMost = UINT32_MAX;
     const auto bytes = parse_size(size);
     if (!bytes || *bytes == 0 || *bytes > kMost)
       throw Error({.fault = Fault::usage, .code = "usage", .what = "--hunk-size takes a size, not " + printable(size)});
-    job.options.hunk_bytes = static_cast<std::uint32_t>(*bytes);
+    options.hunk_bytes = static_cast<std::uint32_t>(*bytes);
   }
-  job.options.effort = effort(session);
-  if (target.id == "chd") job.options.parent = session.text("parent");
-  run_conversion(session, image, job);
+  options.effort = effort(session);
+  if (target.id == "chd") options.parent = session.text("parent");
+  return options;
+}
+
+void run(Session& session) {
+  const Format& target = writable_format(session.text("to"));
+  const WriteOptions options = write_options(session, target);
+  const Inputs inputs = inputs_of(session, one_word(session), open_options(session));
+  const std::string out = session.text("out");
+  if (inputs.images.size() > 1 && !out.empty() && !out.ends_with('/') && !fs::is_directory(out))
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = fmt::format("the archive holds {} images, and --out names one file", inputs.images.size()),
+                 .file = one_word(session),
+                 .hint = "name a folder, ending in /, or choose one image with --pick"});
+  for (const Input& input : inputs.images) {
+    const Image image = open_image(input.path, input.options);
+    run_conversion(session, image, {&target, leading_output(image, target, out), options});
+  }
 }
 
 void require_out(const Session& session, const char* what) {
@@ -83,7 +98,7 @@ void require_out(const Session& session, const char* what) {
 
 void run_merge(Session& session) {
   require_out(session, "merge needs --out PATH for the new set");
-  const Image image = open_image(one_word(session), open_options(session));
+  const Image image = one_image(session, one_word(session), open_options(session));
   const Format& target = writable_format("cue");
   run_conversion(session, image, {&target, leading_output(image, target, session.text("out")), {}});
 }
@@ -91,10 +106,10 @@ void run_merge(Session& session) {
 void run_split(Session& session) {
   require_out(session, "split needs --out DIR for the new set");
   if (session.text("by") != "tracks") unknown_word("way to split", session.text("by"), {"tracks"});
-  const Image image = open_image(one_word(session), open_options(session));
+  const Image image = one_image(session, one_word(session), open_options(session));
   const Format& target = writable_format("cue-tracks");
   const fs::path out = session.text("out");
-  const fs::path lead = out.extension() == ".cue" ? out : out / (image.path.stem().string() + ".cue");
+  const fs::path lead = out.extension() == ".cue" ? out : out / (output_stem(image) + ".cue");
   run_conversion(session, image, {&target, lead, {.gaps = gaps(session)}});
 }
 
@@ -129,7 +144,9 @@ void declare_read_options(po::options_description& options) {
                         "an image without a sheet has sectors of N bytes (default: found out)")(
       "mode", po::value<int>()->value_name("1|2"), "mode of sectors without a header (default: found out)")(
       "parent", po::value<std::string>()->value_name("FILE"),
-      "the CHD that the input is the difference to (default: found beside it); with --to chd also that of the output");
+      "the CHD that the input is the difference to (default: found beside it); with --to chd also that of the output")(
+      "pick", po::value<std::string>()->value_name("PATTERN"),
+      "if the input is an archive: only images in it whose path fits, like 'disc 1/*'");
 }
 
 OpenOptions open_options(const Session& session) {
@@ -179,7 +196,7 @@ fs::path leading_output(const Image& image, const Format& target, const std::str
   const fs::path extension(std::string(target.extensions.front()));
   if (out.empty()) return default_output(image, target, {});
   const fs::path path(out);
-  const fs::path inside = path / image.path.stem().concat(extension.string());
+  const fs::path inside = path / (output_stem(image) + extension.string());
   if (out.ends_with('/') || fs::is_directory(path)) return inside;
   const bool set = target.extensions.front() == ".cue";  // a sheet and its bins
   if (!set) return path;

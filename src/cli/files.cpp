@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/volume.hpp"
 
@@ -23,6 +24,26 @@ std::vector<Volume> volumes_of(const Image& image) {
   return volumes;
 }
 
+struct Contents {
+  Image image;
+  std::vector<Volume> volumes;
+};
+
+/// The files in the image; of an archive its members, or with --pick the files in that image.
+Contents open_contents(const Session& session, const OpenOptions& options) {
+  const std::string word = session.list("words").front();
+  const ArchivePtr archive = session.text("pick").empty() ? archive_of(session, word) : nullptr;
+  if (!archive) {
+    Image image = one_image(session, word, options);
+    std::vector<Volume> volumes = volumes_of(image);
+    return {std::move(image), std::move(volumes)};
+  }
+  Contents contents;
+  contents.image.path = word;
+  contents.volumes.push_back(archive_volume(*archive));
+  return contents;
+}
+
 bool any_damage(const std::vector<Volume>& volumes) {
   return std::any_of(volumes.begin(), volumes.end(), [](const Volume& v) { return v.damaged(); });
 }
@@ -38,8 +59,7 @@ void run_files(Session& session) {
     throw Error({.fault = Fault::usage, .code = "usage", .what = "files takes an image and at most one path"});
   OpenOptions opening = open_options(session);
   opening.allow_missing = true;
-  const Image image = open_image(words[0], opening);
-  const std::vector<Volume> volumes = volumes_of(image);
+  const auto [image, volumes] = open_contents(session, opening);
   const std::string path = words.size() > 1 ? words[1] : "";
   const bool found = path.empty() || std::any_of(volumes.begin(), volumes.end(), [&](const Volume& v) {
                        return std::any_of(v.entries.begin(), v.entries.end(),
@@ -92,8 +112,7 @@ void run_extract_command(Session& session) {
                  .what = "extract needs --into DIR for the files",
                  .hint = "the folder is made if it is not there"});
   const auto start = std::chrono::steady_clock::now();
-  const Image image = open_image(words[0], open_options(session));
-  const std::vector<Volume> volumes = volumes_of(image);
+  const auto [image, volumes] = open_contents(session, open_options(session));
   const WriteJob write = write_job(session, session.text("into"));
   const ExtractPlan plan = plan_extract(
       image, volumes, {{words.begin() + 1, words.end()}, session.text("into"), form2_as(session)}, write.target);
@@ -106,8 +125,9 @@ void run_extract_command(Session& session) {
   warn_of_form2(session, image, plan);
   session.result(report::extract_json(image, plan, outcome), report::extract_text(plan, outcome, session.text("into")));
   const bool lost = std::any_of(volumes.begin(), volumes.end(), [](const Volume& v) {
-    return std::any_of(v.entries.begin(), v.entries.end(),
-                       [](const VolumeEntry& e) { return e.kind == EntryKind::file && !e.sound; });
+    return std::any_of(v.entries.begin(), v.entries.end(), [](const VolumeEntry& e) {
+      return (e.kind == EntryKind::file && !e.sound) || !e.refused.empty();
+    });
   });
   if (lost) session.bad_news();
 }

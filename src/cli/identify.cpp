@@ -4,6 +4,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/stage/naming.hpp"
+#include "opifex/report/archive.hpp"
 #include "opifex/report/text.hpp"
 
 #include "command.hpp"
@@ -43,13 +44,18 @@ void unknown(Session& session, const std::string& path, const Error& e) {
 void run(Session& session) {
   OpenOptions options = open_options(session);
   options.allow_missing = true;
+  const auto identify = [&](const Input& input) {
+    Image image = open_image(input.path, input.options);
+    warn_of_names(image);
+    const Identity id = identify_platform(image);
+    session.result(report::identify_json(image, id), report::identify_text(image, id));
+    if (!image.complete) session.bad_news();
+  };
   for (const std::string& path : session.list("words")) {
     try {
-      Image image = open_image(path, options);
-      warn_of_names(image);
-      session.result(report::identify_json(image, identify_platform(image)),
-                     report::identify_text(image, identify_platform(image)));
-      if (!image.complete) session.bad_news();
+      if (const ArchivePtr archive = archive_of(session, path))
+        session.result(report::archive_json(path, *archive), report::archive_text(path, *archive));
+      for (const Input& input : inputs_of(session, path, options).images) identify(input);
     } catch (const Error& e) {
       if (e.details.code == "unknown_format")
         unknown(session, path, e);

@@ -38,7 +38,7 @@ void run(Session& session) {
   const auto words = session.list("words");
   std::vector<RescueInput> inputs;
   for (const std::string& word : words) {
-    Image image = open_image(word, open_options(session));
+    Image image = one_image(session, word, open_options(session));
     auto map = find_sector_map(image);
     inputs.push_back({std::move(image), std::move(map)});
   }

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <ctime>
 
+#include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/table.hpp"
 
@@ -30,7 +31,7 @@ std::string attributes_text(const VolumeEntry& e) {
   const auto add = [&](const std::string& word) { text += (text.empty() ? "" : ",") + word; };
   if (!e.link.empty()) add("-> " + printable(e.link));
   if (!e.sound && e.kind != EntryKind::audio) add("OUTSIDE");
-  if (!e.safe) add("UNSAFE NAME");
+  if (!e.safe) add(e.refused.empty() ? "UNSAFE NAME" : "REFUSED");
   return text;
 }
 
@@ -43,6 +44,7 @@ std::string system_text(const std::string& system) {
   if (system == "iso9660") return "ISO 9660";
   if (system == "iso9660+joliet") return "ISO 9660 with Joliet names";
   if (system == "opera") return "Opera (3DO)";
+  if (system.starts_with("archive-")) return system.substr(8) + " archive";
   return system.starts_with("udf-") ? "UDF " + system.substr(4) : system;
 }
 

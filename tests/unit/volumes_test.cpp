@@ -1,6 +1,7 @@
 // Parts of reading volumes on their own: names, patterns, dates, links, which file lies where.
 #include <gtest/gtest.h>
 
+#include "opifex/core/base/glob.hpp"
 #include "opifex/core/check/file_map.hpp"
 #include "opifex/core/convert/extract.hpp"
 #include "opifex/core/volumes/iso9660_volume.hpp"

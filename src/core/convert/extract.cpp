@@ -9,6 +9,7 @@
 #include <sys/stat.h>
 
 #include "opifex/core/base/flow.hpp"
+#include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/text.hpp"
 
 namespace opifex {
@@ -82,44 +83,6 @@ class Form2Source final : public ByteSource {
   std::uint64_t sectors_ = 0;
   std::vector<std::uint64_t> starts_;  // where each sector's payload ends; empty: all alike
 };
-
-bool part_fits(std::string_view pattern, std::string_view name) {
-  std::size_t p = 0, n = 0, star = std::string_view::npos, mark = 0;
-  while (n < name.size()) {
-    if (p < pattern.size() && pattern[p] == '*') {
-      star = p++;
-      mark = n;
-    } else if (p < pattern.size() && (pattern[p] == '?' || pattern[p] == name[n])) {
-      ++p;
-      ++n;
-    } else if (star != std::string_view::npos) {
-      p = star + 1;
-      n = ++mark;
-    } else {
-      return false;
-    }
-  }
-  while (p < pattern.size() && pattern[p] == '*') ++p;
-  return p == pattern.size();
-}
-
-std::vector<std::string_view> parts_of(std::string_view path) {
-  std::vector<std::string_view> parts;
-  for (std::size_t at = 0; at <= path.size();) {
-    const std::size_t end = std::min(path.find('/', at), path.size());
-    if (end > at) parts.push_back(path.substr(at, end - at));
-    at = end + 1;
-  }
-  return parts;
-}
-
-bool parts_fit(std::span<const std::string_view> pattern, std::span<const std::string_view> path) {
-  if (pattern.empty()) return true;  // all that is below
-  if (pattern[0] == "**")
-    for (std::size_t skip = 0; skip <= path.size(); ++skip)
-      if (parts_fit(pattern.subspan(1), path.subspan(skip))) return true;
-  return !path.empty() && part_fits(pattern[0], path[0]) && parts_fit(pattern.subspan(1), path.subspan(1));
-}
 
 /// A name that can be created on the target: what cannot stand in it becomes `_`.
 std::string host_name(std::string_view name, bool strict) {
@@ -201,6 +164,7 @@ class Planner {
   }
 
   void add(const Volume& v, const VolumeEntry& e, bool further) {
+    if (!e.refused.empty()) return skip(e, e.refused);
     if (e.kind == EntryKind::link) return skip(e, "a symbolic link to " + printable(e.link));
     if (e.kind == EntryKind::audio) return skip(e, "a music track: convert the image to get it");
     if (!e.sound) return skip(e, "it lies outside the image");
@@ -365,12 +329,6 @@ std::optional<std::uint64_t> first_difference(const ByteSource& a, const ByteSou
     if (x != y) return at + static_cast<std::uint64_t>(std::mismatch(x.begin(), x.end(), y.begin()).first - x.begin());
   }
   return std::nullopt;
-}
-
-bool path_fits(std::string_view pattern, std::string_view path) {
-  const std::string p = fold_case(pattern), s = fold_case(path);
-  const auto pattern_parts = parts_of(p), path_parts = parts_of(s);
-  return !pattern_parts.empty() && parts_fit(pattern_parts, path_parts);
 }
 
 ExtractPlan plan_extract(const Image& image, const std::vector<Volume>& volumes, const ExtractRequest& request,

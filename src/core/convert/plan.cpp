@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/io/part_names.hpp"
 
 namespace opifex {
 namespace {
@@ -219,14 +220,26 @@ void refuse_losses(const Conversion& conversion, const Image& image, const Forma
                .hint = fmt::format("add --accept {} if that is meant; --to cue loses nothing", fmt::join(kinds, ","))});
 }
 
+std::string output_stem(const Image& image) {
+  // The parts of a split file are one output.
+  const auto set = image.archive.empty() ? part_set_of(image.path) : std::nullopt;
+  const std::filesystem::path name = set && !set->lonely ? set->stem : image.path.filename().string();
+  const std::string extension = fold_case(name.extension().string());
+  const bool known = std::any_of(formats().begin(), formats().end(), [&](const Format* f) {
+    return std::find(f->extensions.begin(), f->extensions.end(), extension) != f->extensions.end();
+  });
+  return set && !set->lonely && !known ? name.string() : name.stem().string();
+}
+
 std::filesystem::path default_output(const Image& image, const Format& target, const std::filesystem::path& out) {
   if (!out.empty()) return out;
-  std::filesystem::path name = image.path;
-  return name.replace_extension(std::filesystem::path(std::string(target.extensions.front())));
+  const std::filesystem::path folder = (image.archive.empty() ? image.path : image.archive).parent_path();
+  return folder / (output_stem(image) + std::string(target.extensions.front()));
 }
 
 std::vector<std::filesystem::path> input_paths(const Image& image) {
   std::vector<std::filesystem::path> paths = {image.path};
+  if (!image.archive.empty()) paths.push_back(image.archive);
   for (const ImageFile& file : image.files)
     if (!file.missing) paths.push_back(file.path);
   return paths;

@@ -62,14 +62,14 @@ void refuse_missing(const std::filesystem::path& path) {
 
 }  // namespace
 
-const Format& probe_format(const std::filesystem::path& path) {
-  if (std::filesystem::is_directory(path))
+const Format& probe_format(const std::filesystem::path& path, const FileSpace& files) {
+  if (files.is_folder(path))
     throw Error({.code = "is_folder",
                  .what = "this is a folder, not an image",
                  .file = path.string(),
                  .hint = "name the image file inside it: the .cue of a set, or the .bin, .iso or .vcd"});
-  refuse_missing(path);
-  const SourcePtr source = open_file(path);
+  if (&files == host_files().get()) refuse_missing(path);
+  const SourcePtr source = files.open(path);
   const std::string name = fold_case(path.filename().string());
   const Format* best = nullptr;
   int best_bits = 0;
@@ -93,10 +93,11 @@ const Format& probe_format(const std::filesystem::path& path) {
 
 Image open_image(const std::filesystem::path& path, const OpenOptions& options) {
   const bool told = options.sector_bytes.has_value();  // then there is nothing to probe
-  const Format& format =
-      told ? *find_format(*options.sector_bytes == cd::kUserBytes ? "iso" : "bin") : probe_format(path);
+  const Format& format = told ? *find_format(*options.sector_bytes == cd::kUserBytes ? "iso" : "bin")
+                              : probe_format(path, options.space());
   Image image = format.open(path, options);
   if (!image.format) image.format = &format;
+  image.archive = options.archive;
   return image;
 }
 

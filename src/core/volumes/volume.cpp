@@ -164,6 +164,7 @@ const VolumeEntry* Volume::find(std::string_view path) const {
 
 SourcePtr Volume::open(const VolumeEntry& entry) const {
   if (entry.inside) return memory_source(*entry.inside, entry.path);
+  if (entry.source) return entry.source;
   if (!entry.sound)
     throw Error({.code = "extent_outside",
                  .what = "a file lies outside the image",

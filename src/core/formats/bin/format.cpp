@@ -33,7 +33,7 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   Image image;
   image.format = &kBinFormat;
   image.path = path;
-  const SourcePtr source = open_file(path);
+  const SourcePtr source = options.space().open(path);
   image.files.push_back({path, "BINARY", source->size(), false, source});
   bin::Detected detected =
       options.sector_bytes ? bin::detect_with_size(*source, *options.sector_bytes) : bin::detect(*source);

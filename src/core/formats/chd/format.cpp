@@ -216,7 +216,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
   Image image;
   image.format = &kChdFormat;
   image.path = path;
-  const SourcePtr source = open_file(path);
+  const SourcePtr source = options.space().open(path);
   const auto file = Chd::open(source, parent_finder(path, options.parents, 0));
   image.files.push_back({path, "chd", source->size(), false, source});
   chd::Contents contents = chd::read_contents(*file);

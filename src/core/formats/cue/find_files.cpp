@@ -2,8 +2,6 @@
 #include <array>
 #include <map>
 
-#include <sys/stat.h>
-
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/formats/cue/files.hpp"
 
@@ -36,6 +34,7 @@ Name split_name(std::string text) {
 /// A folder read once.
 class Folders {
  public:
+  explicit Folders(const FileSpace& files) : files_(files) {}
   /// Entries whose names are equal without case.
   std::vector<fs::path> ignoring_case(const fs::path& folder, const std::string& name) {
     std::vector<fs::path> matches;
@@ -46,28 +45,19 @@ class Folders {
   }
   const std::vector<fs::path>& entries(const fs::path& folder) {
     const auto [at, is_new] = cache_.try_emplace(folder.string());
-    if (is_new) {
-      std::error_code ignored;  // a folder that cannot be listed has no other candidates
-      for (fs::directory_iterator i(folder.empty() ? "." : folder, ignored), end; i != end; i.increment(ignored))
-        at->second.push_back(folder / i->path().filename());
-      std::sort(at->second.begin(), at->second.end());
-    }
+    if (is_new) at->second = files_.entries(folder);
     return at->second;
   }
 
  private:
+  const FileSpace& files_;
   std::map<std::string, std::vector<fs::path>> cache_;
 };
 
-bool is_file(const fs::path& path) {
-  std::error_code ignored;
-  return fs::is_regular_file(path, ignored);
-}
-
 class Finder {
  public:
-  Finder(const Sheet& sheet, const fs::path& sheet_path)
-      : sheet_(sheet), sheet_path_(sheet_path), folder_(sheet_path.parent_path()) {}
+  Finder(const Sheet& sheet, const fs::path& sheet_path, const FileSpace& files)
+      : sheet_(sheet), sheet_path_(sheet_path), folder_(sheet_path.parent_path()), files_(files), folders_(files) {}
 
   std::vector<FoundFile> find() {
     std::vector<FoundFile> found;
@@ -81,6 +71,8 @@ class Finder {
   }
 
  private:
+  bool is_file(const fs::path& path) const { return files_.is_file(path); }
+
   FoundFile find_one(const SheetFile& file) {
     const Name name = split_name(file.name);
     if (name.parts.empty()) return {};
@@ -102,12 +94,12 @@ class Finder {
       const bool last = i + 1 == parts.size();
       std::vector<fs::path> next;
       for (const fs::path& place : places)
-        if (last ? is_file(place / parts[i]) : fs::is_directory(place / parts[i])) next.push_back(place / parts[i]);
+        if (last ? is_file(place / parts[i]) : files_.is_folder(place / parts[i])) next.push_back(place / parts[i]);
       if (next.empty()) {
         exact = false;
         for (const fs::path& place : places)
           for (const fs::path& match : folders_.ignoring_case(place, parts[i]))
-            if (last ? is_file(match) : fs::is_directory(match)) next.push_back(match);
+            if (last ? is_file(match) : files_.is_folder(match)) next.push_back(match);
       }
       if (next.empty()) return std::nullopt;
       places = std::move(next);
@@ -205,8 +197,7 @@ class Finder {
   void refuse_reuse(const std::vector<FoundFile>& found) const {
     for (std::size_t i = 0; i < found.size(); ++i)
       for (std::size_t j = 0; j < i; ++j) {
-        std::error_code ignored;
-        if (!found[i].path || !found[j].path || !fs::equivalent(*found[i].path, *found[j].path, ignored)) continue;
+        if (!found[i].path || !found[j].path || !files_.same_file(*found[i].path, *found[j].path)) continue;
         throw Error(
             {.code = "file_reused",
              .what = "two FILE lines mean the same file",
@@ -220,13 +211,14 @@ class Finder {
   const Sheet& sheet_;
   const fs::path& sheet_path_;
   const fs::path folder_;
+  const FileSpace& files_;
   Folders folders_;
 };
 
 }  // namespace
 
-std::vector<FoundFile> find_files(const Sheet& sheet, const fs::path& sheet_path) {
-  return Finder(sheet, sheet_path).find();
+std::vector<FoundFile> find_files(const Sheet& sheet, const fs::path& sheet_path, const FileSpace& files) {
+  return Finder(sheet, sheet_path, files).find();
 }
 
 }  // namespace opifex::cue

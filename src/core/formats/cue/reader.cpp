@@ -18,15 +18,15 @@ struct Reading {
 };
 
 /// A sheet in an unknown code page is read in the first one under which its files are found.
-Reading read_sheet(const std::filesystem::path& path) {
-  const SourcePtr source = open_file(path);
+Reading read_sheet(const std::filesystem::path& path, const FileSpace& files) {
+  const SourcePtr source = files.open(path);
   const Bytes bytes = read_up_to(*source, 0, kMaxSheetBytes + 1);
   const auto encodings = candidate_encodings(as_text(bytes), path.string());
   std::optional<Reading> first;
   for (const std::string& encoding : encodings) {
     Reading reading;
     reading.sheet = parse(as_text(bytes), encoding, path.string());
-    reading.found = find_files(reading.sheet, path);
+    reading.found = find_files(reading.sheet, path, files);
     if (encodings.size() == 1 || reading.all()) return reading;
     if (!first) first = std::move(reading);
   }
@@ -71,7 +71,7 @@ TrackFile open_track_file(const SheetFile& file, const SourcePtr& source, const 
 }  // namespace
 
 Image open(const std::filesystem::path& path, const OpenOptions& options) {
-  Reading reading = read_sheet(path);
+  Reading reading = read_sheet(path, options.space());
   Image image;
   image.path = path;
   image.format = reading.sheet.files.size() > 1 ? &kCueTracksFormat : &kCueFormat;
@@ -93,7 +93,7 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
       tracks.push_back({});
       continue;
     }
-    const SourcePtr source = open_file(*found.path);
+    const SourcePtr source = options.space().open(*found.path);
     image.files.push_back({*found.path, std::string(to_string(file.type)), source->size(), false, source});
     tracks.push_back(used ? open_track_file(file, source, *found.path, image.warnings) : TrackFile{source});
   }

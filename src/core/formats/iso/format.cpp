@@ -24,7 +24,7 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   Image image;
   image.format = &kIsoFormat;
   image.path = path;
-  const SourcePtr source = open_file(path);
+  const SourcePtr source = options.space().open(path);
   image.files.push_back({path, "iso", source->size(), false, source});
   const std::uint64_t whole = source->size() / cd::kUserBytes * cd::kUserBytes;
   image.blocks = slice_source(source, 0, whole);

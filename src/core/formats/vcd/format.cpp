@@ -191,11 +191,11 @@ CdImagePtr vcd::read_disc(const SourcePtr& source, std::vector<Warning>& warning
 
 namespace {
 
-Image open(const std::filesystem::path& path, const OpenOptions&) {
+Image open(const std::filesystem::path& path, const OpenOptions& options) {
   Image image;
   image.format = &kVcdFormat;
   image.path = path;
-  const SourcePtr source = open_file(path);
+  const SourcePtr source = options.space().open(path);
   image.files.push_back({path, "vcd", source->size(), false, source});
   image.cd = vcd::read_disc(source, image.warnings);
   return image;

@@ -61,8 +61,4 @@ std::vector<Extracted> run_extract(const ExtractPlan& plan, const ExtractJob& jo
 /// Where two sources of the same size begin to differ; nothing if they do not. Asks for a stop between blocks.
 std::optional<std::uint64_t> first_difference(const ByteSource& a, const ByteSource& b, const Progress& progress);
 
-/// True if `path` fits `pattern`: * and ? within one part of the path, ** over parts; a folder's path fits all below
-/// it.
-bool path_fits(std::string_view pattern, std::string_view path);
-
 }  // namespace opifex

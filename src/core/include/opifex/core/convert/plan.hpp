@@ -68,6 +68,9 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
 /// hold user data only, the user data. Returns the SHA-1 of what was compared.
 std::string prove_same(const Image& source, const Image& result, Work& work);
 
+/// The name an output of this image has, without extension.
+std::string output_stem(const Image& image);
+
 /// `out` or, if empty, the name beside the input with the format's extension.
 std::filesystem::path default_output(const Image& image, const Format& target, const std::filesystem::path& out);
 

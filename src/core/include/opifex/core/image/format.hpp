@@ -10,6 +10,7 @@
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/image/image.hpp"
 #include "opifex/core/image/loss.hpp"
+#include "opifex/core/io/file_space.hpp"
 #include "opifex/core/io/output.hpp"
 
 namespace opifex {
@@ -90,6 +91,10 @@ struct OpenOptions {
   std::optional<int> mode = {};                  ///< of sectors without a header: 1 or 2
   /// Where the parent of a container may be, beside its own folder.
   std::vector<std::filesystem::path> parents = {};
+  std::filesystem::path archive = {};  ///< the archive whose members `files` are
+  FileSpacePtr files = {};             ///< where the image and what it names are; null: the folders of this computer
+
+  const FileSpace& space() const { return files ? *files : *host_files(); }
 };
 
 struct Format {
@@ -112,7 +117,7 @@ std::span<const Format* const> formats();
 const Format* find_format(std::string_view id);
 
 /// The format whose proof is the strongest; Error (refused, "unknown_format") if none fits.
-const Format& probe_format(const std::filesystem::path& path);
+const Format& probe_format(const std::filesystem::path& path, const FileSpace& files = *host_files());
 /// Probes and opens. A folder or missing file is an Error that says so.
 Image open_image(const std::filesystem::path& path, const OpenOptions& options = {});
 

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "opifex/core/image/image.hpp"
+#include "opifex/core/io/archive.hpp"
 
 namespace opifex {
 
@@ -30,10 +31,12 @@ struct VolumeEntry {
   std::optional<std::int64_t> modified = {};  ///< seconds since 1970, UTC
   std::vector<VolumeExtent> extents = {};
   std::optional<Bytes> inside = {};  ///< the contents, where the directory itself holds them
+  SourcePtr source = {};             ///< the contents, where they are no sectors: a member of an archive
   std::string attributes = {};       ///< comma-separated: hidden, associated, form2, interleaved, cd-da ...
   std::string link = {};             ///< target of a symbolic link
   bool sound = true;                 ///< every extent lies inside the image
   bool safe = true;                  ///< each part of the path can be a file's name
+  std::string refused = {};          ///< why it is never written: a member of an archive that leads elsewhere
   bool form2 = false;                ///< its sectors hold 2324 bytes (or both kinds): whole only as raw sectors
 };
 
@@ -67,6 +70,9 @@ struct Volume {
 /// All volumes of an image: of each data track, of each layer. Empty if it holds no file system that can be read. Error
 /// (refused) if it holds one that is broken beyond listing.
 std::vector<Volume> read_volumes(const Image& image);
+
+/// The members of an archive, as if they were a file system.
+Volume archive_volume(const Archive& archive);
 
 /// A name that can be created in a folder on any system: not empty, no separators, no control characters, not `.` or
 /// `..`.

@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "opifex/core/formats/cue/sheet.hpp"
-#include "opifex/core/io/byte_source.hpp"
+#include "opifex/core/io/file_space.hpp"
 
 namespace opifex::cue {
 
@@ -18,7 +18,8 @@ struct FoundFile {
 
 /// One entry a file of the sheet, in its order. Never leaves `folder`: absolute names and names with ".." count by
 /// their last component only. Error: ambiguous_file, file_reused.
-std::vector<FoundFile> find_files(const Sheet& sheet, const std::filesystem::path& sheet_path);
+std::vector<FoundFile> find_files(const Sheet& sheet, const std::filesystem::path& sheet_path,
+                                  const FileSpace& files = *host_files());
 
 /// The samples of an audio file: PCM, 2 channels, 44 100 Hz, 16 bit.
 struct AudioFile {

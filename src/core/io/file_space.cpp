@@ -1,0 +1,73 @@
+#include "opifex/core/io/file_space.hpp"
+
+#include <algorithm>
+
+#include "opifex/core/io/part_names.hpp"
+
+namespace opifex {
+namespace {
+
+namespace fs = std::filesystem;
+
+/// A volume descriptor at its place: this part begins a disc of its own.
+bool begins_a_disc(const ByteSource& source) {
+  constexpr std::uint64_t kDescriptor = 16 * 2048;
+  constexpr std::size_t kMagicEnd = 6;
+  const Bytes head = read_up_to(source, kDescriptor, kMagicEnd);
+  return head.size() == kMagicEnd && as_text(head).substr(1) == "CD001";
+}
+
+SourcePtr join(const fs::path& path, const PartSet& set) {
+  if (!set.missing.empty())
+    throw Error({.code = "missing_part",
+                 .what = "a part of the file is missing",
+                 .file = path.string(),
+                 .found = fmt::format("{} part{}", set.parts.size(), set.parts.size() == 1 ? "" : "s"),
+                 .expected = fmt::format("{}", fmt::join(set.missing, ", ")),
+                 .hint = "put it beside the others"});
+  std::vector<SourcePtr> parts;
+  for (const std::string& name : set.parts) parts.push_back(open_file(path.parent_path() / name));
+  return concat_source(std::move(parts), path.string());
+}
+
+class HostFiles final : public FileSpace {
+ public:
+  SourcePtr open(const fs::path& path) const override {
+    const auto set = part_set_of(path);
+    if (!set || !set->plain_bytes() || set->lonely) return open_file(path);
+    // Disc 1 and disc 2 of a game may be called X.1.iso and X.2.iso as well.
+    if (set->kind == PartKind::number_then_iso && set->missing.empty() &&
+        begins_a_disc(*open_file(path.parent_path() / set->parts[1])))
+      return open_file(path);
+    return join(path, *set);
+  }
+  bool is_file(const fs::path& path) const override {
+    std::error_code ignored;
+    return fs::is_regular_file(path, ignored);
+  }
+  bool is_folder(const fs::path& path) const override {
+    std::error_code ignored;
+    return fs::is_directory(path, ignored);
+  }
+  std::vector<fs::path> entries(const fs::path& folder) const override {
+    std::vector<fs::path> found;
+    std::error_code ignored;  // a folder that cannot be listed has nothing to offer
+    for (fs::directory_iterator i(folder.empty() ? "." : folder, ignored), end; i != end; i.increment(ignored))
+      found.push_back(folder / i->path().filename());
+    std::sort(found.begin(), found.end());
+    return found;
+  }
+  bool same_file(const fs::path& a, const fs::path& b) const override {
+    std::error_code ignored;
+    return fs::equivalent(a, b, ignored);
+  }
+};
+
+}  // namespace
+
+FileSpacePtr host_files() {
+  static const auto files = std::make_shared<const HostFiles>();
+  return files;
+}
+
+}  // namespace opifex
