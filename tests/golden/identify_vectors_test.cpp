@@ -2,7 +2,9 @@
 #include <gtest/gtest.h>
 
 #include "opifex/core/image/format.hpp"
+#include "opifex/core/io/archive.hpp"
 #include "opifex/core/platforms/identity.hpp"
+#include "opifex/core/platforms/other_files.hpp"
 #include "opifex/core/platforms/sfo.hpp"
 
 #include "testkit.hpp"
@@ -96,6 +98,73 @@ TEST(IdentifyVectors, SfoFilesAreReadAndBrokenOnesRefused) {
     ++seen;
   }
   EXPECT_EQ(seen, 4);
+}
+
+TEST(IdentifyVectors, PackagesDrivesAndMetadataAreNoDiscs) {
+  int seen = 0;
+  for (const auto& [name, e] : expected()["identify"].items()) {
+    const std::string what = e["what"];
+    if (what != "package" && what != "drive" && what != "metadata" && what != "unknown") continue;
+    SCOPED_TRACE(name);
+    ++seen;
+    const auto other = identify_other(*open_file(vector_path("iso/" + name)));
+    ASSERT_EQ(other.has_value(), what != "unknown");
+    if (!other) continue;
+    EXPECT_EQ(other->what, what);
+    expect_identity(other->id, e);
+    EXPECT_EQ(other->size_check, e.value("size_check", ""));
+    EXPECT_EQ(other->content_id, e.value("content_id", ""));
+    EXPECT_EQ(other->id.evidence, e["evidence"].get<std::vector<std::string>>());
+  }
+  EXPECT_EQ(seen, 14);
+}
+
+TEST(IdentifyVectors, ArchivesAreKnownByTheirContents) {
+  int seen = 0;
+  for (const auto& [name, e] : expected()["identify"].items()) {
+    if (e["what"] != "archive") continue;
+    EXPECT_EQ(archive_kind(*open_file(vector_path("iso/" + name))), e["platform"].get<std::string>()) << name;
+    ++seen;
+  }
+  EXPECT_EQ(seen, 11);
+}
+
+TEST(IdentifyVectors, FoldersOfOneGame) {
+  for (const char* name : {"ps3-folder", "ps4-folder"}) {
+    SCOPED_TRACE(name);
+    const json& e = expected()["identify"][name];
+    const auto game = identify_game_folder(vector_path(std::string("iso/") + name));
+    ASSERT_TRUE(game);
+    EXPECT_EQ(game->what, "folder");
+    expect_identity(game->id, e);
+    EXPECT_EQ(game->content_id, e.value("content_id", ""));
+    EXPECT_EQ(game->id.evidence, e["evidence"].get<std::vector<std::string>>());
+    const json splits = e.value("split_files", json::array());
+    ASSERT_EQ(game->split_files.size(), splits.size());
+    for (std::size_t i = 0; i < splits.size(); ++i) {
+      EXPECT_EQ(game->split_files[i].path, splits[i]["path"].get<std::string>());
+      EXPECT_EQ(game->split_files[i].parts, splits[i]["parts"].get<std::size_t>());
+      EXPECT_EQ(game->split_files[i].size_bytes, splits[i]["size"].get<std::uint64_t>());
+      EXPECT_EQ(game->split_files[i].complete, splits[i]["complete"].get<bool>());
+    }
+  }
+  EXPECT_FALSE(identify_game_folder(vector_path("iso/tree")));
+}
+
+TEST(IdentifyVectors, BrokenSfoFilesAreRefused) {
+  const json bad = expected()["sfo"]["bad"];
+  for (const json& recipe : bad) {
+    SCOPED_TRACE(recipe["name"].get<std::string>());
+    std::string bytes = read_file(vector_path("iso/" + recipe["base"].get<std::string>()));
+    for (const json& patch : recipe["patches"]) {
+      const std::string hex = patch[1];
+      for (std::size_t i = 0; i < hex.size() / 2; ++i)
+        bytes.at(patch[0].get<std::size_t>() + i) = static_cast<char>(std::stoi(hex.substr(2 * i, 2), nullptr, 16));
+    }
+    bytes.resize(recipe.value("size", bytes.size()));
+    EXPECT_FALSE(parse_sfo(as_view(bytes)));
+  }
+  EXPECT_EQ(bad.size(), 6u);
 }
 
 }  // namespace
