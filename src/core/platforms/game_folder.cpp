@@ -8,6 +8,7 @@
 #include "opifex/core/platforms/sfo.hpp"
 
 #include "disc_view.hpp"
+#include "sfo_facts.hpp"
 
 namespace opifex {
 namespace {
@@ -36,19 +37,6 @@ std::optional<Sfo> read_sfo(const fs::path& path) {
   if (path.empty() || !fs::is_regular_file(path, ignored)) return std::nullopt;
   const Bytes bytes = read_up_to(*open_file(path), 0, kMost);
   return parse_sfo(bytes);
-}
-
-void take(const Sfo& sfo, OtherFile& game) {
-  const auto first = [&](std::initializer_list<const char*> keys) {
-    for (const char* key : keys)
-      if (const std::string text = sfo.text(key); !text.empty()) return printable(text);
-    return std::string{};
-  };
-  game.id.title = first({"TITLE"});
-  game.id.serial = first({"TITLE_ID", "DISC_ID"});
-  game.id.version = first({"APP_VER", "DISC_VERSION", "VERSION"});
-  game.id.category = first({"CATEGORY"});
-  game.content_id = first({"CONTENT_ID"});
 }
 
 /// Sizes, and the files that were cut for FAT32.
@@ -93,20 +81,12 @@ std::optional<OtherFile> by_sfo(const fs::path& folder) {
     if (!sfo) continue;
     game.id.platform = place.platform;
     game.id.evidence.emplace_back(place.evidence);
-    take(*sfo, game);
+    take_sfo(*sfo, game);
     break;
   }
   if (game.id.platform.empty()) return std::nullopt;
-  if (game.id.platform != "ps4") {
-    game.id.serial = with_hyphen(game.id.serial);
-    game.id.region = region_of_serial(game.id.serial.size() > 5 ? game.id.serial.substr(0, 4) + game.id.serial.substr(5)
-                                                                : game.id.serial);
-  } else if (!game.content_id.empty()) {
-    constexpr std::string_view kLetters = "UEJHK";
-    constexpr std::array<const char*, 5> kRegions = {"North America", "Europe", "Japan", "Asia", "Korea"};
-    if (const std::size_t n = kLetters.find(game.content_id[0]); n != std::string_view::npos)
-      game.id.region = kRegions[n];
-  }
+  if (game.id.platform != "ps4") game.id.serial = with_hyphen(game.id.serial);
+  game.id.region = game.id.platform == "ps4" ? region_of_content(game.content_id) : region_of_serial(game.id.serial);
   return game;
 }
 
@@ -124,8 +104,7 @@ std::optional<OtherFile> by_settings(const fs::path& folder) {
   const std::size_t line = text.find(game.id.platform == "ps2" ? "BOOT2" : "BOOT");
   const std::size_t end = std::min(text.find_first_of("\r\n", line), text.size());
   game.id.serial = serial_of_boot_path(trim(text.substr(line, end - line)));
-  game.id.region =
-      region_of_serial(game.id.serial.size() > 5 ? game.id.serial.substr(0, 4) + game.id.serial.substr(5) : "");
+  game.id.region = region_of_serial(game.id.serial);
   game.id.evidence = {"SYSTEM.CNF"};
   return game;
 }

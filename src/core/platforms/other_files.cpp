@@ -6,6 +6,7 @@
 #include "opifex/core/platforms/sfo.hpp"
 
 #include "disc_view.hpp"
+#include "sfo_facts.hpp"
 
 namespace opifex {
 namespace {
@@ -25,24 +26,6 @@ std::string field(ByteView bytes, std::size_t at, std::size_t size) {
 
 std::uint64_t load_be64(ByteView v, std::size_t at) {
   return std::uint64_t{load_be32(v, at)} << 32 | load_be32(v, at + 4);
-}
-
-/// The first letter of a content id.
-std::string region_of_content(const std::string& content_id) {
-  switch (content_id.empty() ? '\0' : content_id[0]) {
-    case 'U':
-      return "North America";
-    case 'E':
-      return "Europe";
-    case 'J':
-      return "Japan";
-    case 'H':
-      return "Asia";
-    case 'K':
-      return "Korea";
-    default:
-      return {};
-  }
 }
 
 /// `LLNNNN-TITLEID00_00-...`
@@ -81,19 +64,6 @@ std::optional<OtherFile> ps3_package(ByteView head, std::uint64_t there) {
 std::optional<OtherFile> ps4_package(ByteView head, std::uint64_t there) {
   if (!as_text(head).starts_with("\x7F\x43NT"sv) || head.size() < 0x80) return std::nullopt;
   return package(head, "ps4", 0x40, 0x430, there);
-}
-
-void take_sfo(const Sfo& sfo, OtherFile& file) {
-  const auto first = [&](std::initializer_list<const char*> keys) {
-    for (const char* key : keys)
-      if (const std::string text = sfo.text(key); !text.empty()) return printable(text);
-    return std::string{};
-  };
-  file.id.title = first({"TITLE"});
-  file.id.serial = first({"TITLE_ID", "DISC_ID"});
-  file.id.version = first({"APP_VER", "DISC_VERSION", "VERSION"});
-  file.id.category = first({"CATEGORY"});
-  file.content_id = first({"CONTENT_ID"});
 }
 
 std::optional<OtherFile> sfo_file(const ByteSource& source, ByteView head) {
@@ -183,6 +153,36 @@ bool holds_a_disc(const ByteSource& source) {
 }
 
 }  // namespace
+
+std::string region_of_content(const std::string& content_id) {
+  switch (content_id.empty() ? '\0' : content_id[0]) {
+    case 'U':
+      return "North America";
+    case 'E':
+      return "Europe";
+    case 'J':
+      return "Japan";
+    case 'H':
+      return "Asia";
+    case 'K':
+      return "Korea";
+    default:
+      return {};
+  }
+}
+
+void take_sfo(const Sfo& sfo, OtherFile& file) {
+  const auto first = [&](std::initializer_list<const char*> keys) {
+    for (const char* key : keys)
+      if (const std::string text = sfo.text(key); !text.empty()) return printable(text);
+    return std::string{};
+  };
+  file.id.title = first({"TITLE"});
+  file.id.serial = first({"TITLE_ID", "DISC_ID"});
+  file.id.version = first({"APP_VER", "DISC_VERSION", "VERSION"});
+  file.id.category = first({"CATEGORY"});
+  file.content_id = first({"CONTENT_ID"});
+}
 
 std::optional<OtherFile> identify_other(const ByteSource& source) {
   const Bytes head = read_up_to(source, 0, kPackageHead);
