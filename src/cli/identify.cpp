@@ -4,7 +4,9 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/stage/naming.hpp"
+#include "opifex/core/stage/survey.hpp"
 #include "opifex/report/archive.hpp"
+#include "opifex/report/survey.hpp"
 #include "opifex/report/text.hpp"
 
 #include "command.hpp"
@@ -41,21 +43,61 @@ void unknown(Session& session, const std::string& path, const Error& e) {
   session.bad_news();
 }
 
+void identify_image(Session& session, const Input& input, const TitleList& titles) {
+  Image image = open_image(input.path, input.options);
+  warn_of_names(image);
+  Identity id = identify_platform(image);
+  titles.apply(id);
+  session.result(report::identify_json(image, id), report::identify_text(image, id));
+  if (!image.complete) session.bad_news();
+}
+
+void identify_archive(Session& session, const std::string& path, ArchivePtr archive, const OpenOptions& options,
+                      const TitleList& titles) {
+  session.result(report::archive_json(path, *archive), report::archive_text(path, *archive));
+  for (const Input& input : images_in(std::move(archive), options, session.text("pick")).images)
+    identify_image(session, input, titles);
+}
+
+void show_other(Session& session, const std::string& path, OtherFile other, const TitleList& titles) {
+  titles.apply(other.id);
+  report::Json json = report::other_json(path, other);
+  const bool complete = json["complete"];
+  session.result(std::move(json), report::other_text(path, other));
+  if (!complete) session.bad_news();
+}
+
+void identify_folder(Session& session, const std::string& path, const OpenOptions& options, const TitleList& titles) {
+  if (auto game = identify_game_folder(path)) return show_other(session, path, std::move(*game), titles);
+  TargetFacts drive = target_facts(path);
+  if (const std::string type = session.text("fs"); !type.empty()) drive = with_file_system(drive, type);
+  const Survey survey = survey_folder({path, drive, options, titles}, session.work());
+  session.result(report::survey_json(survey), report::survey_text(survey));
+  const bool sound =
+      std::all_of(survey.items.begin(), survey.items.end(), [](const SurveyItem& i) { return i.complete; });
+  if (!sound) session.bad_news();
+}
+
+/// A file that is no image, unless it is one by its contents.
+std::optional<OtherFile> other_file(const std::string& path) {
+  return std::filesystem::is_regular_file(path) ? identify_other(*open_file(path)) : std::nullopt;
+}
+
 void run(Session& session) {
   OpenOptions options = open_options(session);
   options.allow_missing = true;
-  const auto identify = [&](const Input& input) {
-    Image image = open_image(input.path, input.options);
-    warn_of_names(image);
-    const Identity id = identify_platform(image);
-    session.result(report::identify_json(image, id), report::identify_text(image, id));
-    if (!image.complete) session.bad_news();
-  };
+  const std::string list = session.text("titles");
+  const TitleList titles = list.empty() ? TitleList{} : TitleList::read(list);
   for (const std::string& path : session.list("words")) {
     try {
-      if (const ArchivePtr archive = archive_of(session, path))
-        session.result(report::archive_json(path, *archive), report::archive_text(path, *archive));
-      for (const Input& input : inputs_of(session, path, options).images) identify(input);
+      if (std::filesystem::is_directory(path))
+        identify_folder(session, path, options, titles);
+      else if (ArchivePtr archive = archive_of(session, path))
+        identify_archive(session, path, std::move(archive), options, titles);
+      else if (auto other = other_file(path))
+        show_other(session, path, std::move(*other), titles);
+      else
+        identify_image(session, {path, options}, titles);
     } catch (const Error& e) {
       if (e.details.code == "unknown_format")
         unknown(session, path, e);
@@ -66,16 +108,26 @@ void run(Session& session) {
   }
 }
 
+void declare(po::options_description& options) {
+  options.add_options()("titles", po::value<std::string>()->value_name("FILE"),
+                        "your own list (CSV: id,title) names what has only an id")(
+      "fs", po::value<std::string>()->value_name("TYPE"),
+      "for folders: hold names and sizes against the rules of fat32, exfat, ntfs or ext4 (default: found out)");
+  declare_read_options(options);
+}
+
 }  // namespace
 
 extern const Command kIdentify = {
     "identify",
     "PATH...",
-    "says what each image is: format, platform, serial, tracks, what is missing",
+    "says what each file, folder, set or archive is: format, platform, serial, tracks, what is missing",
     "Everything is read from the contents; names only break ties. For a set name its .cue; a lone .bin, .iso or\n"
-    ".vcd is named itself. Times are minutes:seconds:frames, 75 frames a second; 00:02:00 is LBA 0.",
-    "  opifex identify 'Moth & Lantern.cue'\n  opifex identify *.bin --json\n",
-    &declare_read_options,
+    ".vcd is named itself. Of a folder or drive comes a table of all games in it, with what is left over, double or\n"
+    "missing. Times are minutes:seconds:frames, 75 frames a second; 00:02:00 is LBA 0.",
+    "  opifex identify 'Moth & Lantern.cue'\n  opifex identify *.bin --json\n  opifex identify /media/usb "
+    "--fs fat32\n",
+    &declare,
     -1,
     &run};
 

@@ -140,7 +140,17 @@ std::string platform_name(const std::string& id) {
   static const std::map<std::string, std::string> names = {{"ps1", "PS1"},
                                                            {"ps2", "PS2"},
                                                            {"ps3", "PS3"},
+                                                           {"ps4", "PS4"},
                                                            {"psp", "PSP"},
+                                                           {"xbox", "Xbox"},
+                                                           {"xbox360", "Xbox 360"},
+                                                           {"fat12", "FAT12"},
+                                                           {"fat16", "FAT16"},
+                                                           {"fat32", "FAT32"},
+                                                           {"exfat", "exFAT"},
+                                                           {"ntfs", "NTFS"},
+                                                           {"mbr", "partitions (MBR)"},
+                                                           {"gpt", "partitions (GPT)"},
                                                            {"dreamcast", "Dreamcast"},
                                                            {"saturn", "Saturn"},
                                                            {"megacd", "Mega-CD"},
@@ -164,6 +174,21 @@ std::string platform_name(const std::string& id) {
   return at != names.end() ? at->second : id.empty() ? "unknown" : id;
 }
 
+namespace {
+
+std::string state_name(const std::string& state) {
+  if (state == "full") return "";  // "Complete" says it
+  if (state == "truncated") return "TRUNCATED: it ends before its file system does";
+  if (state == "padded") return "padded: it goes on behind the end of its file system";
+  return state;
+}
+
+}  // namespace
+
+std::string short_platform_name(const std::string& id) {
+  return id == "iso9660" || id == "udf" ? "data disc" : platform_name(id);
+}
+
 std::string identify_text(const Image& image, const Identity& id) {
   Facts facts;
   facts.add("Format", std::string(image.format->title));
@@ -178,7 +203,7 @@ std::string identify_text(const Image& image, const Identity& id) {
   facts.add("Date", id.date);
   facts.add("Video", id.video);
   facts.add("Disc no.", id.disc);
-  facts.add("State", id.state);
+  facts.add("State", state_name(id.state));
   std::string also;
   for (const auto& a : id.also)
     if (a.platform != "iso9660" && a.platform != "udf")

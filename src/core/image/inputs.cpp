@@ -71,12 +71,13 @@ ArchivePtr open_archive(const fs::path& path, const fs::path& spool_folder) {
 
 Inputs find_inputs(const fs::path& path, const OpenOptions& options, const std::string& pick,
                    const fs::path& spool_folder) {
+  if (ArchivePtr archive = open_archive(path, spool_folder)) return images_in(std::move(archive), options, pick);
+  return {nullptr, {{path, options}}};
+}
+
+Inputs images_in(ArchivePtr archive, const OpenOptions& options, const std::string& pick) {
   Inputs inputs;
-  inputs.archive = open_archive(path, spool_folder);
-  if (!inputs.archive) {
-    inputs.images.push_back({path, options});
-    return inputs;
-  }
+  inputs.archive = std::move(archive);
   const fs::path root = inputs.archive->volumes().front();
   OpenOptions inside = options;
   inside.files = archive_files(inputs.archive, root);
@@ -86,7 +87,7 @@ Inputs find_inputs(const fs::path& path, const OpenOptions& options, const std::
     throw Error({.fault = fault,
                  .code = code,
                  .what = std::move(what),
-                 .file = path.string(),
+                 .file = root.string(),
                  .found = std::move(found),
                  .hint = std::move(hint)});
   };

@@ -68,12 +68,28 @@ std::optional<Identity> udf_disc(const DiscView& view) {
 Identity of_music(const Image& image) {
   Identity id;
   if (!image.cd || image.cd->layout().audio_track_count() == 0) return id;
+  if (image.main_data_track() != 0) return id;  // a data track that is missing could tell more
   const bool listed = image.format && image.format->holds.track_list;
   id.platform = "audio-cd";
   id.confidence = listed ? "certain" : "guess";
   id.title = cd::find_text(image.cd->layout().texts, "TITLE").value_or("");
   id.evidence.push_back("all tracks are audio");
   return id;
+}
+
+/// Writers disagree by a pause of two seconds about where a volume ends; more than that counts.
+std::string state_of(const Image& image, const DiscView& view) {
+  constexpr std::uint64_t kPause = 150, kBlock = 2048;
+  if (!view.iso || view.iso->sector_count == 0) return {};
+  std::uint64_t there = view.disc->size() / kBlock;
+  if (!image.blocks) {
+    const cd::Track* track = image.cd->layout().track(image.main_data_track());
+    if (!track || image.cd->layout().tracks.size() > 1) return {};  // what follows is another track's
+    there = static_cast<std::uint64_t>(track->end_lba);
+  }
+  const std::uint64_t told = view.iso->sector_count + view.start;
+  if (there + kPause < told) return "truncated";
+  return there > told + 2 * kPause ? "padded" : "full";
 }
 
 /// A console's disc before a plain one, then the surer; the others that fit stay as "also".
@@ -165,7 +181,10 @@ Identity identify_platform(const Image& image) {
     if (auto id = udf_disc(views.front())) found.push_back(std::move(*id));
   for (const DiscView& view : views)
     if (auto id = plain_volume(view)) found.push_back(std::move(*id));
-  return found.empty() ? Identity{} : choose(std::move(found));
+  if (found.empty()) return {};
+  Identity id = choose(std::move(found));
+  if (id.state.empty()) id.state = state_of(image, views.front());
+  return id;
 }
 
 }  // namespace opifex

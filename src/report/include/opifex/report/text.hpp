@@ -8,6 +8,8 @@
 namespace opifex::report {
 
 std::string platform_name(const std::string& id);
+/// For a table: "data disc" for what is no console's.
+std::string short_platform_name(const std::string& id);
 
 std::string identify_text(const Image& image, const Identity& id);
 enum class RepairHint { give, leave_out };

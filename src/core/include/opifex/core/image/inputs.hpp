@@ -29,4 +29,7 @@ ArchivePtr open_archive(const std::filesystem::path& path, const std::filesystem
 Inputs find_inputs(const std::filesystem::path& path, const OpenOptions& options, const std::string& pick = {},
                    const std::filesystem::path& spool_folder = {});
 
+/// The same for an archive that is open.
+Inputs images_in(ArchivePtr archive, const OpenOptions& options, const std::string& pick = {});
+
 }  // namespace opifex

@@ -18,7 +18,9 @@ struct Identity {
   std::string maker, date;  ///< as the header writes them
   std::string video;        ///< "NTSC", "PAL"
   std::string category;     ///< of PARAM.SFO
-  std::string state;        ///< "encrypted", or empty
+  /// "encrypted"; else how much of the disc is there by its file system's own size: "full", "truncated", "padded" (more
+  /// than a little behind its end). Empty: nothing tells.
+  std::string state;
   /// What fits too, less specific or less sure.
   struct Also {
     std::string platform, confidence;

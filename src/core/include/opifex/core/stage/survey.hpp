@@ -1,0 +1,53 @@
+/// A folder or drive full of games: what is there, what belongs together, what is in the way.
+#pragma once
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "opifex/core/base/progress.hpp"
+#include "opifex/core/image/format.hpp"
+#include "opifex/core/io/target.hpp"
+#include "opifex/core/platforms/other_files.hpp"
+#include "opifex/core/platforms/title_list.hpp"
+
+namespace opifex {
+
+enum class SurveyKind { image, archive, game_folder, package, drive_image, broken };
+std::string_view to_string(SurveyKind kind);
+
+/// One game, or one archive that may hold some.
+struct SurveyItem {
+  std::filesystem::path path;  ///< the leading file, or the folder
+  SurveyKind kind = SurveyKind::image;
+  std::string format;  ///< id of the image's format, kind of the archive; may be empty
+  Identity id;
+  std::uint64_t size_bytes = 0;              ///< of all its files
+  std::vector<std::filesystem::path> files;  ///< it consists of
+  bool complete = true;
+  std::string set;  ///< common name of the discs of one game; empty: it stands alone
+  int disc = 0;     ///< of that set
+  std::vector<Warning> warnings;
+};
+
+struct Survey {
+  std::filesystem::path folder;
+  TargetFacts drive;
+  std::vector<SurveyItem> items;  ///< discs of a set one behind the other, else by path
+  std::vector<Warning> problems;  ///< that are of no item alone: duplicates, missing discs, names the drive cannot have
+  std::uint64_t total_bytes = 0;  ///< of the items
+  std::uint64_t other_files = 0;  ///< that are no games
+};
+
+struct SurveyRequest {
+  std::filesystem::path folder;
+  TargetFacts drive;  ///< rules that names and sizes are held against
+  OpenOptions opening = {};
+  TitleList titles = {};
+};
+
+/// Looks through the folder and all below it; links are not followed. Reads headers, and of files of equal size and
+/// beginning some more to find duplicates.
+Survey survey_folder(const SurveyRequest& request, Work& work);
+
+}  // namespace opifex
