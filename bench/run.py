@@ -209,6 +209,23 @@ try:
         compare("files: extract of 1001 files / bsdtar -xf", f"{opifex} extract tree.iso --into out --quiet",
                 "mkdir theirs; bsdtar -xf tree.iso -C theirs; sync -f theirs", 1.15, "tree.iso", ["out"], ["theirs"])
 
+        # A shelf: the same small disc a thousand times, no two alike.
+        os.makedirs(os.path.join(folder, "one"))
+        with open(os.path.join(folder, "one", "DATA.BIN"), "wb") as out:
+            out.write(os.urandom(100_000))
+        run(f"{opifex} build one --as iso --out one.iso --quiet")
+        with open(os.path.join(folder, "one.iso"), "rb") as small:
+            disc = bytearray(small.read())
+        for i in range(1000):
+            place = os.path.join(folder, "shelf", f"{i // 50}")
+            os.makedirs(place, exist_ok=True)
+            disc[-60_000:-60_000 + 4] = i.to_bytes(4, "big")
+            with open(os.path.join(place, f"disc {i}.iso"), "wb") as out:
+                out.write(disc)
+        run(f"{opifex} identify shelf --quiet")
+        looks = [run(f"{opifex} identify shelf --quiet") for _ in range(3)]
+        add_row("files: identify of a folder of 1000 images / 2 s", min(l[0] for l in looks), 2.0, 1.0, looks[0][1])
+
     kernel = subprocess.run([os.path.join(build, "bench", "parity_bench"), "--benchmark_format=json", "--benchmark_min_time=0.3"],
                             capture_output=True, text=True, check=True)
     kernels = [(b["name"], b["bytes_per_second"] / 1e6) for b in json.loads(kernel.stdout)["benchmarks"]]

@@ -83,6 +83,8 @@ OpenOptions open_options(const Session& session);
 ArchivePtr archive_of(const Session& session, const std::string& word);
 /// The images of a word: one, or those of an archive that --pick chooses.
 Inputs inputs_of(const Session& session, const std::string& word, const OpenOptions& options);
+/// Opens it, and decrypts it if --key-file has its key.
+Image open_input(const Session& session, const Input& input);
 /// Error (usage, "several_images") if an archive holds more than one.
 Image one_image(const Session& session, const std::string& word, const OpenOptions& options);
 WriteJob write_job(const Session& session, const std::filesystem::path& folder);

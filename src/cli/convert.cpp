@@ -86,7 +86,7 @@ void run(Session& session) {
                  .file = one_word(session),
                  .hint = "name a folder, ending in /, or choose one image with --pick"});
   for (const Input& input : inputs.images) {
-    const Image image = open_image(input.path, input.options);
+    const Image image = open_input(session, input);
     run_conversion(session, image, {&target, leading_output(image, target, out), options});
   }
 }
@@ -145,6 +145,8 @@ void declare_read_options(po::options_description& options) {
       "mode", po::value<int>()->value_name("1|2"), "mode of sectors without a header (default: found out)")(
       "parent", po::value<std::string>()->value_name("FILE"),
       "the CHD that the input is the difference to (default: found beside it); with --to chd also that of the output")(
+      "key-file", po::value<std::string>()->value_name("FILE"),
+      "your keys (TOML): an encrypted PS3 disc is read decrypted")(
       "pick", po::value<std::string>()->value_name("PATTERN"),
       "if the input is an archive: only images in it whose path fits, like 'disc 1/*'");
 }

@@ -44,7 +44,7 @@ void unknown(Session& session, const std::string& path, const Error& e) {
 }
 
 void identify_image(Session& session, const Input& input, const TitleList& titles) {
-  Image image = open_image(input.path, input.options);
+  Image image = open_input(session, input);
   warn_of_names(image);
   Identity id = identify_platform(image);
   titles.apply(id);

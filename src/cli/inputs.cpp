@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/platforms/ps3_disc.hpp"
 
 #include "command.hpp"
 
@@ -30,9 +31,15 @@ Inputs inputs_of(const Session& session, const std::string& word, const OpenOpti
   return find_inputs(word, options, session.text("pick"), spool_folder(session));
 }
 
+Image open_input(const Session& session, const Input& input) {
+  Image image = open_image(input.path, input.options);
+  const std::string keys = session.text("key-file");
+  return keys.empty() ? image : decrypted_ps3(std::move(image), keys);
+}
+
 Image one_image(const Session& session, const std::string& word, const OpenOptions& options) {
   const Inputs inputs = inputs_of(session, word, options);
-  if (inputs.images.size() == 1) return open_image(inputs.images.front().path, inputs.images.front().options);
+  if (inputs.images.size() == 1) return open_input(session, inputs.images.front());
   std::vector<std::string> names;
   for (const Input& i : inputs.images)
     names.push_back(printable(i.path.lexically_relative(inputs.archive->volumes().front()).string()));

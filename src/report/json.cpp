@@ -109,6 +109,9 @@ Json identify_json(const Image& image, const Identity& id) {
                      {"type", file.type},
                      {"size_bytes", file.size_bytes},
                      {"missing", file.missing}});
+  Json regions = Json::array();
+  for (const Identity::Region& r : id.encrypted_regions)
+    regions.push_back({{"first_lba", r.first}, {"last_lba", r.last}});
   Json sessions = Json::array();
   if (image.cd)
     for (const cd::Session& s : image.cd->layout().sessions)
@@ -129,6 +132,7 @@ Json identify_json(const Image& image, const Identity& id) {
           {"video", or_null(id.video)},
           {"category", or_null(id.category)},
           {"state", or_null(id.state)},
+          {"encrypted_regions", regions},
           {"also", also},
           {"version", or_null(id.version)},
           {"volume", or_null(id.volume)},

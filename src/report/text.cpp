@@ -176,6 +176,17 @@ std::string platform_name(const std::string& id) {
 
 namespace {
 
+/// "2 encrypted, 9 sectors: LBA 33 to 33, 35 to 42"
+std::string regions_text(const std::vector<Identity::Region>& regions) {
+  std::string text;
+  std::uint64_t sectors = 0;
+  for (const Identity::Region& r : regions) {
+    text += fmt::format("{}{} to {}", text.empty() ? "" : ", ", r.first, r.last);
+    sectors += r.last - r.first + std::uint64_t{1};
+  }
+  return fmt::format("{} encrypted by the maker, {} sectors: LBA {}", regions.size(), grouped(sectors), text);
+}
+
 std::string state_name(const std::string& state) {
   if (state == "full") return "";  // "Complete" says it
   if (state == "truncated") return "TRUNCATED: it ends before its file system does";
@@ -204,6 +215,7 @@ std::string identify_text(const Image& image, const Identity& id) {
   facts.add("Video", id.video);
   facts.add("Disc no.", id.disc);
   facts.add("State", state_name(id.state));
+  if (!id.encrypted_regions.empty()) facts.add("Regions", regions_text(id.encrypted_regions));
   std::string also;
   for (const auto& a : id.also)
     if (a.platform != "iso9660" && a.platform != "udf")

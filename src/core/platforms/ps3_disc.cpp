@@ -141,6 +141,70 @@ void decrypt_ps3(const Ps3Disc& disc, const DiscKey& key, std::uint64_t first_se
   }
 }
 
+namespace {
+
+/// Whole sectors are decrypted, whatever part of them is asked for.
+class DecryptedSource final : public ByteSource {
+ public:
+  DecryptedSource(SourcePtr source, Ps3Disc disc, DiscKey key)
+      : source_(std::move(source)), disc_(std::move(disc)), key_(key) {}
+  std::uint64_t size() const override { return source_->size(); }
+  std::string name() const override { return source_->name(); }
+  void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
+    if (out.empty()) return;
+    const std::uint64_t first = offset / kBlock, end = (offset + out.size() + kBlock - 1) / kBlock;
+    if (offset % kBlock == 0 && out.size() % kBlock == 0) {
+      source_->read_at(offset, out);
+      return decrypt_ps3(disc_, key_, first, out);
+    }
+    Bytes sectors(static_cast<std::size_t>((end - first) * kBlock));
+    const std::uint64_t there = std::min<std::uint64_t>(sectors.size(), source_->size() - first * kBlock);
+    source_->read_at(first * kBlock, std::span(sectors).first(static_cast<std::size_t>(there)));
+    decrypt_ps3(disc_, key_, first, sectors);
+    std::copy_n(sectors.begin() + static_cast<std::ptrdiff_t>(offset - first * kBlock), out.size(), out.begin());
+  }
+
+ private:
+  SourcePtr source_;
+  Ps3Disc disc_;
+  DiscKey key_;
+};
+
+}  // namespace
+
+Image decrypted_ps3(Image image, const std::filesystem::path& key_file) {
+  const auto disc = image.blocks ? read_ps3_disc(*image.blocks) : std::nullopt;
+  const auto as_it_is = [&](std::string why) {
+    image.warnings.push_back({"key_unused", "the key file is not needed: " + std::move(why)});
+    return std::move(image);
+  };
+  if (!disc || !disc->has_encrypted()) return as_it_is("this is no encrypted PS3 disc");
+  const auto key = find_disc_key(key_file, disc->title_id);
+  const auto fail = [&](const char* code, const char* what, std::string hint) {
+    throw Error({.code = code,
+                 .what = what,
+                 .file = key_file.string(),
+                 .expected = "the disc key of " + disc->title_id,
+                 .hint = std::move(hint)});
+  };
+  if (!key) fail("no_key", "the key file has no key for this disc", "add it under [disc-keys]");
+  switch (prove_disc_key(*disc, image.blocks, *key)) {
+    case KeyProof::already_plain:
+      return as_it_is("the disc is decrypted already");
+    case KeyProof::wrong:
+      fail("wrong_key", "the key does not fit this disc", "each pressing may have a key of its own");
+      break;
+    case KeyProof::unproved:
+      fail("key_unproved", "the disc has no file by which the key could be proved", "keep it encrypted");
+      break;
+    case KeyProof::right:
+      break;
+  }
+  image.blocks = std::make_shared<DecryptedSource>(image.blocks, *disc, *key);
+  image.cd = nullptr;  // its sectors are the encrypted ones
+  return image;
+}
+
 KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const DiscKey& key) {
   const auto volume = Iso9660::open(source);
   if (!volume) return KeyProof::unproved;

@@ -3,6 +3,7 @@
 #include <map>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/platforms/ps3_disc.hpp"
 #include "opifex/core/platforms/sfo.hpp"
 
 #include "disc_view.hpp"
@@ -140,6 +141,16 @@ std::optional<Identity> identify_ps3(const DiscView& view) {
   } else if (!param.empty()) {
     id.state = "encrypted";
     id.evidence.push_back("PARAM.SFO cannot be read: it is still encrypted, or damaged");
+  }
+  try {
+    if (const auto map = read_ps3_disc(*view.disc)) {
+      for (const Ps3Disc::Region& r : map->regions)
+        if (r.encrypted) id.encrypted_regions.push_back({r.first, r.last});
+      const auto file = view.iso ? view.iso->find("PS3_GAME/PARAM.SFO") : std::nullopt;
+      if (id.state.empty() && file && map->is_encrypted(file->lba)) id.state = "decrypted";
+    }
+  } catch (const Error& e) {
+    id.evidence.push_back("the map of its encrypted regions cannot be used: " + e.details.what);
   }
   id.confidence = id.evidence.size() > 1 ? "certain" : "likely";
   id.region = region_of_serial(id.serial);

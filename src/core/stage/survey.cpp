@@ -293,7 +293,7 @@ class Surveyor {
 
   /// A few places of a file: equal ones are then compared.
   static std::string sample(const ByteSource& source) {
-    constexpr std::size_t kPiece = 16 << 10;
+    constexpr std::size_t kPiece = 4 << 10;
     constexpr std::uint64_t kPlaces = 16;
     Digest digest("sha1");
     for (std::uint64_t n = 0; n <= kPlaces; ++n) {

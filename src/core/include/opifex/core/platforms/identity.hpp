@@ -18,8 +18,13 @@ struct Identity {
   std::string maker, date;  ///< as the header writes them
   std::string video;        ///< "NTSC", "PAL"
   std::string category;     ///< of PARAM.SFO
-  /// "encrypted"; else how much of the disc is there by its file system's own size: "full", "truncated", "padded" (more
-  /// than a little behind its end). Empty: nothing tells.
+  /// Sectors that the maker encrypts, first and last: also those of a decrypted image.
+  struct Region {
+    std::uint32_t first = 0, last = 0;
+  };
+  std::vector<Region> encrypted_regions;
+  /// "encrypted", "decrypted"; else how much of the disc is there by its file system's own size: "full", "truncated",
+  /// "padded" (more than a little behind its end). Empty: nothing tells.
   std::string state;
   /// What fits too, less specific or less sure.
   struct Also {

@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include "opifex/core/image/image.hpp"
 #include "opifex/core/io/byte_source.hpp"
 
 namespace opifex {
@@ -40,5 +41,9 @@ void decrypt_ps3(const Ps3Disc& disc, const DiscKey& key, std::uint64_t first_se
 enum class KeyProof { right, wrong, already_plain, unproved };
 /// Tries the key on the files whose beginnings are known.
 KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const DiscKey& key);
+
+/// The image with its encrypted regions decrypted as they are read, proved before anything is. As it is, with a
+/// warning, if it is no encrypted PS3 disc. Error: no_key, wrong_key, key_unproved, those of the functions above.
+Image decrypted_ps3(Image image, const std::filesystem::path& key_file);
 
 }  // namespace opifex
