@@ -18,7 +18,8 @@ Volume archive_volume(const Archive& archive) {
     e.safe = m.refused.empty();
     if (!m.folder && m.refused.empty()) e.source = archive.open_member(i);
     if (!m.refused.empty())
-      volume.problems.push_back({"member_refused", printable(m.name) + " is never written: " + m.refused, Weight::warning});
+      volume.problems.push_back(
+          {"member_refused", printable(m.name) + " is never written: " + m.refused, Weight::warning});
     volume.entries.push_back(std::move(e));
   }
   return volume;

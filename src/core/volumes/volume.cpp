@@ -1,6 +1,7 @@
 #include "opifex/core/volumes/volume.hpp"
 
 #include <algorithm>
+#include <set>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/volumes/iso9660_volume.hpp"
@@ -93,21 +94,43 @@ void find_form2(const CdImage& disc, const cd::Track& track, Volume& volume) {
   }
 }
 
+/// Every file of `a` is one of `b` by its path.
+bool same_names(const Volume& a, const Volume& b) {
+  return std::all_of(a.entries.begin(), a.entries.end(), [&](const VolumeEntry& e) {
+    return e.kind != EntryKind::file || e.size_bytes == 0 || b.find(e.path);
+  });
+}
+
+/// Every file of `a` is one of `b` by its sectors, whatever it is called there.
+bool all_in(const Volume& a, const Volume& b) {
+  const auto place = [](const Volume& v, const VolumeEntry& e) {
+    return std::pair(static_cast<std::int64_t>(e.extents.front().sector) + v.shift, e.size_bytes);
+  };
+  std::set<std::pair<std::int64_t, std::uint64_t>> places;
+  for (const VolumeEntry& e : b.entries)
+    if (e.kind == EntryKind::file && !e.extents.empty()) places.insert(place(b, e));
+  return std::all_of(a.entries.begin(), a.entries.end(), [&](const VolumeEntry& e) {
+    return e.kind != EntryKind::file || e.size_bytes == 0 || e.extents.empty() || places.contains(place(a, e));
+  });
+}
+
 /// One place a volume may begin at: a data track, or the image itself.
 void read_at_place(const SourcePtr& disc, std::uint64_t start, std::vector<Volume>& volumes) {
   auto iso = read_iso9660(disc, start);
   auto udf = start == 0 ? read_udf(disc) : std::nullopt;
   const std::uint64_t iso_blocks = iso ? iso->blocks : 0;
   if (iso && udf) {
-    // Both lists the same files in most bridge discs: UDF is shown only if it has more.
-    const bool more = std::any_of(udf->entries.begin(), udf->entries.end(), [&](const VolumeEntry& e) {
-      return e.kind == EntryKind::file && !iso->find(e.path) && e.size_bytes > 0;
-    });
-    iso->problems.push_back({"udf_beside",
-                             more ? "a UDF file system beside it has files of its own: it is listed, too"
-                                  : "a UDF file system beside it names the same files",
-                             Weight::note});
-    if (!more) udf.reset();
+    if (same_names(*udf, *iso)) {
+      iso->problems.push_back({"udf_beside", "a UDF file system beside it names the same files", Weight::note});
+      udf.reset();
+    } else if (all_in(*iso, *udf)) {
+      udf->problems.push_back(
+          {"iso_beside", "an ISO 9660 file system beside it names the same files, shorter", Weight::note});
+      iso.reset();
+    } else {
+      iso->problems.push_back(
+          {"udf_beside", "a UDF file system beside it has files of its own: it is listed, too", Weight::note});
+    }
   }
   if (start == 0 && !iso && !udf)
     if (auto opera = read_opera(disc)) volumes.push_back(std::move(*opera));
