@@ -151,6 +151,23 @@ TEST(IdentifyVectors, FoldersOfOneGame) {
   EXPECT_FALSE(identify_game_folder(vector_path("iso/tree")));
 }
 
+TEST(IdentifyVectors, ATrackListIsADiscOfItsTracks) {
+  const json& e = expected()["identify"]["dreamcast/disc.gdi"];
+  const Image image = open_image(vector_path("iso/dreamcast/disc.gdi"));
+  EXPECT_EQ(image.format->id, "gdi");
+  const auto& tracks = image.cd->layout().tracks;
+  ASSERT_EQ(tracks.size(), e["tracks"].size());
+  for (std::size_t i = 0; i < tracks.size(); ++i) {
+    const json& t = e["tracks"][i];
+    EXPECT_EQ(tracks[i].number, t[0].get<int>());
+    EXPECT_EQ(tracks[i].start_lba, t[1].get<int>());
+    EXPECT_EQ(tracks[i].mode.is_audio(), t[2] == "audio");
+    EXPECT_EQ(tracks[i].mode.sector_bytes, t[3].get<int>());
+    EXPECT_EQ(image.files[i].path.filename(), t[4].get<std::string>());
+  }
+  expect_identity(identify_platform(image), e["disc"]);
+}
+
 TEST(IdentifyVectors, BrokenSfoFilesAreRefused) {
   const json bad = expected()["sfo"]["bad"];
   for (const json& recipe : bad) {

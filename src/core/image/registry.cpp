@@ -4,6 +4,7 @@
 #define OPIFEX_FORMATS(FORMAT)               \
   FORMAT(kCueFormat)       /* formats/cue */ \
   FORMAT(kCueTracksFormat) /* formats/cue */ \
+  FORMAT(kGdiFormat)       /* formats/gdi */ \
   FORMAT(kVcdFormat)       /* formats/vcd */ \
   FORMAT(kChdFormat)       /* formats/chd */ \
   FORMAT(kIsoFormat)       /* formats/iso */ \
