@@ -41,6 +41,9 @@ shot() {
 magick_png() { convert-im6.q16 xwd:- -strip -colors 64 png:-; }
 
 shot identify "opifex identify 'Moth & Lantern.cue'" "opifex identify 'Kestrel Circuit (Disc 2).bin'"
+mkdir shelf-old && cp 'Kestrel Circuit (Disc 1).bin' 'Kestrel Circuit (Disc 1).cue' shelf-old/
+shot shelf "opifex identify ."
+rm -r shelf-old
 shot dump "opifex dump sim:scratched.toml --out shelf/ --hashes sha1"
 shot rescue "opifex rescue dumps/first.cue dumps/second.cue --out dumps/whole.cue --sha1"
 # The figures of a longer disc with a scratch across it.

@@ -254,7 +254,7 @@ Image open(const fs::path& path, const OpenOptions& options) { return Builder(pa
 
 extern const Format kGdiFormat = {
     "gdi",
-    "track list of a GD-ROM, a file for each track",
+    "GD-ROM track list, a file for each track",
     kExtensions,
     &probe,
     &open,
