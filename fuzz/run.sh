@@ -13,6 +13,12 @@ for program in "$build"/fuzz/*_fuzz; do
     audio_fuzz) seeds=("$vectors/cue/good") ;;
     chd_fuzz) seeds=(tests/vectors/chd) ;;
     volume_fuzz) seeds=(tests/vectors/iso) ;;
+    archive_fuzz) seeds=(tests/vectors/archives) ;;
+    list_fuzz)
+      mkdir -p build/corpus/seed-list
+      cp tests/vectors/iso/dreamcast/disc.gdi tests/vectors/iso/*.sfo tests/vectors/iso/*.pkg tests/vectors/iso/drive-*.img \
+        build/corpus/seed-list/
+      seeds=(build/corpus/seed-list) ;;
     dump_fuzz) seeds=(tests/vectors/dump) ;;
     sector_fuzz) seeds=("$vectors/sectors") ;;
     vcd_fuzz)

@@ -22,7 +22,7 @@ using namespace std::string_view_literals;
 constexpr std::size_t kMostMembers = 100'000, kMostNameBytes = 64 << 20, kLongestName = 4096;
 constexpr std::uint64_t kMostUndeclared = std::uint64_t{128} << 30;  // larger than any disc
 
-constexpr std::size_t kTarBlock = 512, kTarSum = 148, kTarMagic = 257;
+constexpr std::size_t kTarBlock = 512, kTarSum = 148;
 
 /// The sum over a tar header, its own eight bytes as blanks, stands in it in octal.
 bool is_tar(ByteView head) {
