@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/platforms/ps3_disc.hpp"
 #include "opifex/core/volumes/iso9660_writer.hpp"
 #include "opifex/report/text.hpp"
 
@@ -97,12 +98,21 @@ void run(Session& session) {
     throw Error({.code = "not_a_folder",
                  .what = fs::exists(folder) ? "build takes a folder" : "there is no folder of this name",
                  .file = folder.string()});
-  const IsoBuild build = plan_iso(folder, out, iso_options(session));
+  IsoOptions options = iso_options(session);
+  bool ps3 = false;
+  if (auto own = ps3_iso_options(folder, options)) {
+    options = std::move(*own);
+    ps3 = true;
+  }
+  const IsoBuild build = plan_iso(folder, out, options);
   Image source;
   source.path = folder;
   source.format = find_format("iso");
   Conversion conversion;
   conversion.plan = build.plan;
+  if (ps3)
+    conversion.warnings.push_back(
+        {"ps3_layout", "made as a plain PS3 disc: the same files, never bit for bit the pressed disc"});
   for (const std::string& notice : build.notices) conversion.warnings.push_back({"left_out", notice});
   const WriteJob job = write_job(session, out.parent_path());
   report::JobResult done;

@@ -86,6 +86,28 @@ class FileSource final : public ByteSource {
   std::uint64_t size_ = 0;
 };
 
+class LazyFile final : public ByteSource {
+ public:
+  LazyFile(std::filesystem::path path, std::uint64_t size) : path_(std::move(path)), size_(size) {}
+  std::uint64_t size() const override { return size_; }
+  std::string name() const override { return path_.string(); }
+  void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
+    const SourcePtr file = open_file(path_);
+    if (file->size() != size_)
+      throw Error({.fault = Fault::device,
+                   .code = "file_changed",
+                   .what = "a file changed while the image was made",
+                   .file = path_.string(),
+                   .found = fmt::format("{} bytes", file->size()),
+                   .expected = fmt::format("{}", size_)});
+    file->read_at(offset, out);
+  }
+
+ private:
+  std::filesystem::path path_;
+  std::uint64_t size_;
+};
+
 class MemorySource final : public ByteSource {
  public:
   MemorySource(Bytes bytes, std::string name) : bytes_(std::move(bytes)), name_(std::move(name)) {}
@@ -153,6 +175,10 @@ class ConcatSource final : public ByteSource {
 }  // namespace
 
 SourcePtr open_file(const std::filesystem::path& path) { return std::make_shared<FileSource>(path); }
+
+SourcePtr file_when_read(const std::filesystem::path& path, std::uint64_t size) {
+  return std::make_shared<LazyFile>(path, size);
+}
 
 SourcePtr memory_source(Bytes bytes, std::string name) {
   return std::make_shared<MemorySource>(std::move(bytes), std::move(name));

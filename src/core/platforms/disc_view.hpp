@@ -39,6 +39,7 @@ std::optional<Identity> identify_amiga_cd(const DiscView& view);
 std::optional<Identity> identify_cdi(const DiscView& view);
 std::optional<Identity> identify_video(const DiscView& view);
 std::optional<Identity> identify_nintendo(const DiscView& view);
+std::optional<Identity> identify_xbox(const DiscView& view);
 
 /// By the third letter of an id of four letters and five digits; empty if it tells nothing.
 std::string region_of_serial(std::string_view serial);

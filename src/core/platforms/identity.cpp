@@ -13,10 +13,10 @@ namespace opifex {
 namespace {
 
 /// In order of precedence at equal confidence.
-constexpr std::array kTests = {&identify_ps3,       &identify_playstation, &identify_psp,      &identify_dreamcast,
-                               &identify_saturn,    &identify_megacd,      &identify_nintendo, &identify_3do,
-                               &identify_pc_engine, &identify_neogeocd,    &identify_amiga_cd, &identify_cdi,
-                               &identify_video};
+constexpr std::array kTests = {&identify_ps3,    &identify_playstation, &identify_psp,      &identify_dreamcast,
+                               &identify_saturn, &identify_megacd,      &identify_xbox,     &identify_nintendo,
+                               &identify_3do,    &identify_pc_engine,   &identify_neogeocd, &identify_amiga_cd,
+                               &identify_cdi,    &identify_video};
 
 int rank(const Identity& id) {
   const bool plain = id.platform == "iso9660" || id.platform == "udf";

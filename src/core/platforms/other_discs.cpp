@@ -3,6 +3,7 @@
 #include <array>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/volumes/xdvdfs_volume.hpp"
 
 #include "disc_view.hpp"
 
@@ -149,6 +150,19 @@ std::optional<Identity> identify_video(const DiscView& view) {
     return id;
   }
   return std::nullopt;
+}
+
+/// The executable in the root decides; before the game partition lies a small disc for video players.
+std::optional<Identity> identify_xbox(const DiscView& view) {
+  const auto offset = view.start == 0 ? find_game_partition(*view.disc) : std::nullopt;
+  if (!offset) return std::nullopt;
+  const auto volume = read_xdvdfs(view.disc);
+  const bool second = volume && volume->find("default.xex") != nullptr;
+  const bool first = volume && volume->find("default.xbe") != nullptr;
+  Identity id = make(second ? "xbox360" : "xbox", "certain",
+                     fmt::format("a game partition at {:#x}{}", *offset, *offset == 0 ? " (bare)" : ""));
+  if (first || second) id.evidence.push_back(second ? "default.xex" : "default.xbe");
+  return id;
 }
 
 std::optional<Identity> identify_nintendo(const DiscView& view) {

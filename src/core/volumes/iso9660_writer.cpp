@@ -3,11 +3,13 @@
 #include <algorithm>
 #include <ctime>
 #include <functional>
+#include <map>
 #include <set>
 
 #include <sys/stat.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/io/part_names.hpp"
 
 #include "iso_identifiers.hpp"
 
@@ -19,33 +21,10 @@ namespace fs = std::filesystem;
 constexpr std::size_t kBlock = 2048, kRecordHead = 33, kLongestRecord = 254, kSystemArea = 16 * kBlock;
 constexpr std::size_t kMostFolders = 65'535;
 
-/// A file of the host, opened only while it is read: a folder may hold more files than a process may have open.
-class HostFile final : public ByteSource {
- public:
-  HostFile(fs::path path, std::uint64_t size) : path_(std::move(path)), size_(size) {}
-  std::uint64_t size() const override { return size_; }
-  std::string name() const override { return path_.string(); }
-  void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
-    const SourcePtr file = open_file(path_);
-    if (file->size() != size_)
-      throw Error({.fault = Fault::device,
-                   .code = "file_changed",
-                   .what = "a file changed while the image was made",
-                   .file = path_.string(),
-                   .found = fmt::format("{} bytes", file->size()),
-                   .expected = fmt::format("{}", size_)});
-    file->read_at(offset, out);
-  }
-
- private:
-  fs::path path_;
-  std::uint64_t size_;
-};
-
 struct Node {
-  std::string name;  // of the host, UTF-8
-  std::string path;  // from the folder on
-  fs::path host;
+  std::string name;             // of the host, UTF-8
+  std::string path;             // from the folder on
+  std::vector<fs::path> hosts;  // a file that was cut has several
   bool folder = false;
   std::uint64_t size_bytes = 0;
   std::int64_t time = 0;
@@ -138,7 +117,7 @@ class Builder {
                    .file = out_.string(),
                    .hint = "give a place outside with --out"});
     Node root;
-    root.host = root_;
+    root.hosts = {root_};
     root.folder = true;
     root.time = time_of(root_);
     nodes_.push_back(std::move(root));
@@ -155,15 +134,18 @@ class Builder {
   /// Names in the order of their bytes: nothing depends on how the drive lists them.
   void scan_folder(std::size_t at) {
     std::vector<fs::path> names;
-    for (const auto& entry : fs::directory_iterator(nodes_[at].host)) names.push_back(entry.path());
+    for (const auto& entry : fs::directory_iterator(nodes_[at].hosts.front())) names.push_back(entry.path());
     std::sort(names.begin(), names.end(),
               [](const fs::path& a, const fs::path& b) { return a.filename().string() < b.filename().string(); });
+    std::map<std::string, std::vector<fs::path>> joined;  // by the first part
+    if (options_.join_parts) joined = join_parts(names);
     for (const fs::path& path : names) {
       const auto status = fs::symlink_status(path);
+      const auto parts = joined.find(path.filename().string());
       Node node;
-      node.name = path.filename().string();
+      node.name = parts != joined.end() ? path.stem().string() : path.filename().string();
       node.path = nodes_[at].path.empty() ? node.name : nodes_[at].path + "/" + node.name;
-      node.host = path;
+      node.hosts = parts != joined.end() ? parts->second : std::vector<fs::path>{path};
       node.parent = at;
       node.folder = fs::is_directory(status);
       const char* fault = fs::is_symlink(status)                         ? "a symbolic link"
@@ -175,7 +157,8 @@ class Builder {
         continue;
       }
       node.time = time_of(path);
-      if (!node.folder) node.size_bytes = fs::file_size(path);
+      if (!node.folder)
+        for (const fs::path& host : node.hosts) node.size_bytes += fs::file_size(host);
       (node.folder ? build_.folders : build_.files) += 1;
       nodes_[at].children.push_back(nodes_.size());
       nodes_.push_back(std::move(node));
@@ -183,6 +166,31 @@ class Builder {
     if (build_.folders >= kMostFolders)
       refuse("too_many_folders", "ISO 9660 cannot number so many folders", fmt::format("{}", build_.folders),
              "at most 65534");
+  }
+
+  /// Files that were cut for FAT32 become one again; the names of later parts are taken out of `names`.
+  std::map<std::string, std::vector<fs::path>> join_parts(std::vector<fs::path>& names) const {
+    std::vector<std::string> plain;
+    for (const fs::path& n : names) plain.push_back(n.filename().string());
+    std::map<std::string, std::vector<fs::path>> joined;
+    for (const PartSet& set : find_part_sets(plain)) {
+      if (set.kind != PartKind::fat32_tail) continue;
+      const bool beside = std::find(plain.begin(), plain.end(), set.stem) != plain.end();
+      if (set.lonely || !set.missing.empty() || beside)
+        refuse("missing_part", beside ? "a file is there both whole and in parts" : "parts of a file are missing",
+               printable(set.parts.front()),
+               beside       ? "one of them"
+               : set.lonely ? set.stem + ".66601"
+                            : fmt::format("{}", fmt::join(set.missing, ", ")));
+      std::vector<fs::path>& parts = joined[set.parts.front()];
+      for (const std::string& name : set.parts) {
+        const auto at =
+            std::find_if(names.begin(), names.end(), [&](const fs::path& n) { return n.filename() == name; });
+        parts.push_back(*at);
+        if (name != set.parts.front()) names.erase(at);
+      }
+    }
+    return joined;
   }
 
   // ---- Trees -------------------------------------------------------------------------------------------------------
@@ -438,6 +446,7 @@ class Builder {
 
   Bytes system_area() const {
     Bytes area(kSystemArea);
+    if (options_.make_system_area) return options_.make_system_area(sectors_);
     if (options_.system_area.empty()) return area;
     const SourcePtr file = open_file(options_.system_area);
     if (file->size() > kSystemArea)
@@ -472,7 +481,10 @@ class Builder {
   void write_files() {
     for (const std::size_t f : files_) {
       const Node& n = nodes_[f];
-      pieces_.emplace_back(SourceRun{std::make_shared<HostFile>(n.host, n.size_bytes), 0, n.size_bytes});
+      for (const fs::path& host : n.hosts) {
+        const std::uint64_t size = n.hosts.size() == 1 ? n.size_bytes : fs::file_size(host);
+        pieces_.emplace_back(SourceRun{file_when_read(host, size), 0, size});
+      }
       if (const std::size_t rest = static_cast<std::size_t>(n.size_bytes % kBlock); rest != 0)
         pieces_.emplace_back(Bytes(kBlock - rest));
     }

@@ -7,6 +7,7 @@
 #include "opifex/core/volumes/iso9660_volume.hpp"
 #include "opifex/core/volumes/opera_volume.hpp"
 #include "opifex/core/volumes/udf_volume.hpp"
+#include "opifex/core/volumes/xdvdfs_volume.hpp"
 
 namespace opifex {
 namespace {
@@ -116,6 +117,12 @@ bool all_in(const Volume& a, const Volume& b) {
 
 /// One place a volume may begin at: a data track, or the image itself.
 void read_at_place(const SourcePtr& disc, std::uint64_t start, std::vector<Volume>& volumes) {
+  // The disc of these consoles begins with a small one for video players: it is not what the user asks for.
+  if (start == 0)
+    if (auto game = read_xdvdfs(disc)) {
+      volumes.push_back(std::move(*game));
+      return;
+    }
   auto iso = read_iso9660(disc, start);
   auto udf = start == 0 ? read_udf(disc) : std::nullopt;
   const std::uint64_t iso_blocks = iso ? iso->blocks : 0;

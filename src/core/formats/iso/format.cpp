@@ -17,6 +17,8 @@ constexpr std::uint64_t kDescriptorName = 16 * cd::kUserBytes + 1;  // ECMA-119,
 int probe(const ByteSource& source, std::string_view file_name) {
   const std::string name(as_text(read_up_to(source, kDescriptorName, 5)));
   if (name == "CD001" || name == "CD-I ") return 40;
+  constexpr std::uint64_t kGamePartition = 32 * cd::kUserBytes;  // a bare one: volumes/xdvdfs_volume.hpp
+  if (as_text(read_up_to(source, kGamePartition, 20)) == "MICROSOFT*XBOX*MEDIA") return 40;
   return file_name.ends_with(".iso") && source.size() >= cd::kUserBytes && source.size() % cd::kUserBytes == 0 ? 4 : 0;
 }
 

@@ -26,6 +26,10 @@ using SourcePtr = std::shared_ptr<const ByteSource>;
 /// Opens a regular file or block device for reading. Error if absent, a folder, or of another kind (pipe, terminal).
 SourcePtr open_file(const std::filesystem::path& path);
 
+/// A file that is open only while it is read: a folder may hold more files than a process may have open. Error
+/// (device, "file_changed") if it has another size by then.
+SourcePtr file_when_read(const std::filesystem::path& path, std::uint64_t size);
+
 /// Owns a copy of the bytes.
 SourcePtr memory_source(Bytes bytes, std::string name);
 

@@ -10,6 +10,7 @@
 
 #include "opifex/core/image/image.hpp"
 #include "opifex/core/io/byte_source.hpp"
+#include "opifex/core/volumes/iso9660_writer.hpp"
 
 namespace opifex {
 
@@ -45,5 +46,9 @@ KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const Disc
 /// The image with its encrypted regions decrypted as they are read, proved before anything is. As it is, with a
 /// warning, if it is no encrypted PS3 disc. Error: no_key, wrong_key, key_unproved, those of the functions above.
 Image decrypted_ps3(Image image, const std::filesystem::path& key_file);
+
+/// How the folder of a PS3 game becomes an image: names as they are, files that were cut for FAT32 joined, sectors 0
+/// and 1 as on a plain disc. Nothing if it is no such folder.
+std::optional<IsoOptions> ps3_iso_options(const std::filesystem::path& folder, IsoOptions options);
 
 }  // namespace opifex

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -26,6 +27,9 @@ struct IsoOptions {
   std::uint64_t largest_section = 0xFFFF'F800;  ///< a file beyond it gets several; a multiple of 2048
   std::vector<std::string> first_files = {};    ///< paths whose data comes first, in this order
   std::filesystem::path system_area = {};       ///< up to 32 768 bytes for sectors 0 to 15
+  /// Makes these 32 768 bytes instead, for an image of so many sectors.
+  std::function<Bytes(std::uint64_t sectors)> make_system_area = {};
+  bool join_parts = false;  ///< NAME.66600, NAME.66601 ... become NAME again
 };
 
 struct IsoBuild {
@@ -35,8 +39,8 @@ struct IsoBuild {
 };
 
 /// Reads names and sizes, no contents. The same folder and options give the same plan. Error (refused):
-/// too_many_folders, too_large, record_too_long, name_collisions, no_such_path; (needs_word) "inside_source" if `out`
-/// lies in the folder.
+/// too_many_folders, too_large, missing_part, record_too_long, name_collisions, no_such_path; (needs_word)
+/// "inside_source" if `out` lies in the folder.
 IsoBuild plan_iso(const std::filesystem::path& folder, const std::filesystem::path& out, const IsoOptions& options);
 
 }  // namespace opifex
