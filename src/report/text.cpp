@@ -142,6 +142,7 @@ std::string platform_name(const std::string& id) {
                                                            {"ps3", "PS3"},
                                                            {"ps4", "PS4"},
                                                            {"psp", "PSP"},
+                                                           {"amiga", "Amiga"},
                                                            {"xbox", "Xbox"},
                                                            {"xbox360", "Xbox 360"},
                                                            {"fat12", "FAT12"},
@@ -189,6 +190,8 @@ std::string regions_text(const std::vector<Identity::Region>& regions) {
 
 std::string state_name(const std::string& state) {
   if (state == "full") return "";  // "Complete" says it
+  if (state == "split") return "split: its parts are read as one";
+  if (state == "trimmed") return "trimmed: without what no file needs";
   if (state == "truncated") return "TRUNCATED: it ends before its file system does";
   if (state == "padded") return "padded: it goes on behind the end of its file system";
   return state;
@@ -206,6 +209,7 @@ std::string identify_text(const Image& image, const Identity& id) {
   const std::string confidence =
       id.confidence.empty() || id.confidence == "certain" ? "" : fmt::format(" ({})", id.confidence);
   facts.add("Platform", platform_name(id.platform) + confidence);
+  facts.add("Known by", fmt::format("{}", fmt::join(id.evidence, "; ")));
   facts.add("Serial", id.serial);
   facts.add("Title", id.title);
   facts.add("Region", id.region);

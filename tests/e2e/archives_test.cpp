@@ -117,6 +117,7 @@ TEST_F(Archives, SplitImagesAreReadAsOne) {
   const Outcome outcome = cli({"convert", "tide.iso.001", "--to", "iso", "--out", "joined/"});
   ASSERT_EQ(outcome.exit_code, 0) << outcome.err;
   EXPECT_TRUE(read_file(*this / "joined/tide.iso") == read_file(*this / "moth.iso"));
+  EXPECT_EQ(first(cli({"identify", "tide.iso.002", "--json"}))["state"], "split");
   fs::remove(*this / "tide.iso.002");
   EXPECT_EQ(cli({"identify", "tide.iso.001"}).exit_code, 3);
 }
@@ -228,6 +229,46 @@ TEST_F(Shelf, EncryptedDiscsConvertWithTheUsersKey) {
   EXPECT_EQ(first(cli({"identify", "folder", "--json"}))["title"], "Brass Orchard");
   ASSERT_EQ(cli({"build", "folder", "--as", "iso", "--out", "again.iso"}).exit_code, 0);
   EXPECT_EQ(cli({"check", "again.iso", "--same-as", "folder"}).exit_code, 0);
+}
+
+TEST_F(Shelf, AFolderOfAPs3GameBecomesAPlainDisc) {
+  copy_folder(vector_path("iso/ps3-folder"), *this / "moth");
+  const Outcome half = cli({"build", "moth", "--as", "iso", "--out", "moth.iso", "--json"});
+  EXPECT_EQ(half.exit_code, 3) << "a part of MUSIC.DAT is missing";
+  EXPECT_EQ(half.json()["errors"][0]["code"], "missing_part");
+  fs::remove(*this / "moth/PS3_GAME/USRDIR/MUSIC.DAT.66600");
+  const Outcome outcome = cli({"build", "moth", "--as", "iso", "--out", "moth.iso", "--fixed-dates=2001-07-02"});
+  ASSERT_EQ(outcome.exit_code, 0) << outcome.err;
+  const json expected = vector_json("iso/expected.json")["ps3"]["ps3-folder-without-MUSIC.DAT"];
+  EXPECT_EQ(sha256_file(*this / "moth.iso"), expected["image_sha256"]);
+  write_file(*this / "moth/PS3_GAME/USRDIR/LEVEL1.DAT", "whole");
+  EXPECT_EQ(cli({"build", "moth", "--as", "iso", "--out", "twice.iso"}).exit_code, 3) << "whole and in parts";
+}
+
+TEST_F(Shelf, InstalledGamesAreOneWithTheirData) {
+  // A header and the folder of its data, as a console leaves them.
+  std::string header(0x400, '\0');
+  header.replace(0, 4, "LIVE");
+  header.replace(0x360, 4, std::string("\x50\x52\x00\x01", 4));
+  fs::create_directories(*this / "Content/50520001/ABCDEF.data");
+  write_file(*this / "Content/50520001/ABCDEF", header);
+  write_file(*this / "Content/50520001/ABCDEF.data/Data0000", std::string(5000, 'x'));
+  const json shelf = first(cli({"identify", "Content", "--json"}));
+  ASSERT_EQ(shelf["games"].size(), 1u);
+  EXPECT_EQ(shelf["games"][0]["kind"], "container");
+  EXPECT_EQ(shelf["games"][0]["serial"], "50520001");
+  EXPECT_EQ(shelf["games"][0]["size_bytes"], 6024);
+}
+
+TEST_F(Shelf, XboxImagesAreListedAndTakenOut) {
+  fs::copy_file(vector_path("xbox/orchard.iso"), *this / "orchard.iso");
+  EXPECT_EQ(first(cli({"identify", "orchard.iso", "--json"}))["platform"], "xbox");
+  const json files = first(cli({"files", "orchard.iso", "--json"}));
+  EXPECT_EQ(files["volumes"][0]["system"], "xdvdfs");
+  EXPECT_EQ(files["entries"].size(), 71u);
+  ASSERT_EQ(cli({"extract", "orchard.iso", "--into", "out", "--check"}).exit_code, 0);
+  EXPECT_EQ(fs::file_size(*this / "out/big.bin"), 10241u);
+  EXPECT_EQ(cli({"check", "orchard.iso", "--same-as", "out"}).exit_code, 0);
 }
 
 }  // namespace

@@ -13,6 +13,7 @@ TEST_F(IdentifyTest, TellsDiscPlatformAndTracks) {
             "Moth & Lantern.cue\n"
             "  Format      cue sheet with a bin for each track\n"
             "  Platform    PS1\n"
+            "  Known by    SYSTEM.CNF: BOOT = cdrom:\\PRXS_001.01;1; PRXS_001.01 is an executable of this platform\n"
             "  Serial      PRXS-00101\n"
             "  Title       MOTH_LANTERN\n"
             "  Region      North America\n"
@@ -67,7 +68,8 @@ TEST_F(IdentifyTest, UnknownFilesAreBadNewsWithTheirFirstBytes) {
 
 TEST_F(IdentifyTest, WhatIsNoFileIsRefused) {
   fs::create_directory(*this / "folder");
-  const Outcome run = cli({"identify", "folder"});
+  EXPECT_TRUE(contains(cli({"identify", "folder"}).out, "no games"));
+  const Outcome run = cli({"check", "folder"});
   EXPECT_EQ(run.exit_code, 3);
   EXPECT_TRUE(contains(run.err, "name the image file inside it")) << run.err;
   write_file(*this / "empty.bin", "");

@@ -5,6 +5,7 @@
 #include "opifex/core/io/archive.hpp"
 #include "opifex/core/platforms/identity.hpp"
 #include "opifex/core/platforms/other_files.hpp"
+#include "opifex/core/platforms/ps3_disc.hpp"
 #include "opifex/core/platforms/sfo.hpp"
 
 #include "testkit.hpp"
@@ -182,6 +183,25 @@ TEST(IdentifyVectors, BrokenSfoFilesAreRefused) {
     EXPECT_FALSE(parse_sfo(as_view(bytes)));
   }
   EXPECT_EQ(bad.size(), 6u);
+}
+
+TEST(IdentifyVectors, BrokenMapsOfEncryptedRegionsAreRefused) {
+  const json tables = expected()["ps3"]["bad_region_tables"];
+  for (const json& table : tables) {
+    SCOPED_TRACE(table["name"].get<std::string>());
+    Bytes disc(table["image_sectors"].get<std::size_t>() * 2048);
+    const std::string hex = table["sector0"], name = "PlayStation3";
+    for (std::size_t i = 0; i < hex.size() / 2; ++i)
+      disc[i] = static_cast<std::byte>(std::stoi(hex.substr(2 * i, 2), nullptr, 16));
+    std::copy_n(as_view(name).begin(), name.size(), disc.begin() + 2048);
+    const auto read = [&] { return read_ps3_disc(*memory_source(disc, "disc")); };
+    if (table["expect"] == "refuse") {
+      EXPECT_THROW(read(), Error);
+    } else {
+      EXPECT_TRUE(read());
+    }
+  }
+  EXPECT_EQ(tables.size(), 6u);
 }
 
 }  // namespace

@@ -5,6 +5,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/format.hpp"
+#include "opifex/core/io/part_names.hpp"
 #include "opifex/core/volumes/udf_volume.hpp"
 
 #include "disc_view.hpp"
@@ -184,6 +185,8 @@ Identity identify_platform(const Image& image) {
   if (found.empty()) return {};
   Identity id = choose(std::move(found));
   if (id.state.empty()) id.state = state_of(image, views.front());
+  const auto parts = image.archive.empty() ? part_set_of(image.path) : std::nullopt;
+  if (id.state == "full" && parts && parts->plain_bytes() && parts->parts.size() > 1) id.state = "split";
   return id;
 }
 

@@ -162,6 +162,11 @@ std::optional<Identity> identify_xbox(const DiscView& view) {
   Identity id = make(second ? "xbox360" : "xbox", "certain",
                      fmt::format("a game partition at {:#x}{}", *offset, *offset == 0 ? " (bare)" : ""));
   if (first || second) id.evidence.push_back(second ? "default.xex" : "default.xbe");
+  // Pressed discs of each generation have one size.
+  constexpr std::array<std::uint64_t, 3> kFull = {7'825'162'240, 7'838'695'424, 8'738'846'720};
+  const bool full = std::find(kFull.begin(), kFull.end(), view.disc->size()) != kFull.end();
+  const std::uint64_t end = *offset + (volume ? volume->blocks : 0) * 2048;
+  id.state = full ? "full" : view.disc->size() < end ? "truncated" : "trimmed";
   return id;
 }
 

@@ -146,6 +146,43 @@ std::optional<OtherFile> drive(const ByteSource& source) {
   return file;
 }
 
+/// Formats that are known by their first bytes, and described only.
+std::optional<OtherFile> container(const ByteSource& source, ByteView head) {
+  if (head.size() < 0x18) return std::nullopt;
+  const std::string_view text = as_text(head);
+  const auto named = [](const char* platform, const char* evidence) {
+    OtherFile file;
+    file.what = "container";
+    file.id.platform = platform;
+    file.id.confidence = "certain";
+    file.id.evidence = {evidence};
+    return file;
+  };
+  if (text.starts_with("WBFS")) return named("wii", "WBFS: discs in blocks");
+  if (text.starts_with("CISO")) {
+    // Two formats begin alike.
+    constexpr std::uint32_t kPspHeader = 0x18, kSmallestBlock = 0x8000;
+    const std::uint32_t second = load_le32(head, 4);
+    if (second == 0 || second == kPspHeader) {
+      OtherFile file = named("psp", "CISO: a compressed disc");
+      file.told_bytes = load_le64(head, 8);
+      return file;
+    }
+    if (second >= kSmallestBlock) return named("gamecube", "CISO: a map of blocks, GameCube or Wii");
+  }
+  if (text.starts_with("CON ") || text.starts_with("LIVE") || text.starts_with("PIRS")) {
+    constexpr std::size_t kTitleId = 0x360;
+    OtherFile file = named("xbox360", "content package");
+    if (head.size() >= kTitleId + 4) file.id.serial = fmt::format("{:08X}", load_be32(head, kTitleId));
+    return file;
+  }
+  const bool floppy = source.size() == 901'120 || source.size() == 1'802'240;
+  constexpr unsigned kMostKind = 7;
+  if (floppy && text.starts_with("DOS") && std::to_integer<unsigned>(head[3]) <= kMostKind)
+    return named("amiga", "ADF: an Amiga floppy");
+  return std::nullopt;
+}
+
 bool holds_a_disc(const ByteSource& source) {
   constexpr std::uint64_t kDescriptor = 16 * 2048 + 1;
   const Bytes magic = read_up_to(source, kDescriptor, 5);
@@ -189,6 +226,7 @@ std::optional<OtherFile> identify_other(const ByteSource& source) {
   std::optional<OtherFile> file = ps3_package(head, source.size());
   if (!file) file = ps4_package(head, source.size());
   if (!file) file = sfo_file(source, head);
+  if (!file) file = container(source, head);
   // A disc that can be booted from a stick has a partition table as well.
   if (!file && !holds_a_disc(source)) file = drive(source);
   if (file) file->size_bytes = source.size();

@@ -75,7 +75,9 @@ class Examiner {
   }
   std::optional<SurveyItem> from_other(SurveyItem item, const OtherFile& other) const {
     if (other.what == "metadata") return std::nullopt;
-    item.kind = other.what == "package" ? SurveyKind::package : SurveyKind::drive_image;
+    item.kind = other.what == "package"     ? SurveyKind::package
+                : other.what == "container" ? SurveyKind::container
+                                            : SurveyKind::drive_image;
     item.id = other.id;
     item.complete = other.size_check != "short";
     if (!item.complete)
@@ -197,6 +199,12 @@ class Surveyor {
     for (const std::string& name : names)
       if (!parts.contains(name)) candidates_.push_back(folder / name);
     for (const fs::path& f : folders) {
+      // An installed game: a header, and its data in a folder of the same name.
+      const std::string stem = f.stem().string();
+      if (extension_of(f) == ".data" && std::find(names.begin(), names.end(), stem) != names.end()) {
+        add_data_folder(folder / stem, f);
+        continue;
+      }
       if (auto game = identify_game_folder(f)) {
         SurveyItem item;
         item.path = f;
@@ -263,6 +271,15 @@ class Surveyor {
       taken_.insert(item->files.begin(), item->files.end());
       survey_.items.push_back(std::move(*item));
     }
+  }
+
+  void add_data_folder(const fs::path& header, const fs::path& data) {
+    std::vector<fs::path>& parts = part_bytes_[header];
+    parts.push_back(header);
+    std::error_code ignored;
+    for (fs::directory_iterator i(data, ignored), end; i != end; i.increment(ignored))
+      if (i->is_regular_file(ignored)) parts.push_back(i->path());
+    std::sort(parts.begin() + 1, parts.end());
   }
 
   static void add_parts(SurveyItem& item, const std::vector<fs::path>& parts) {
@@ -407,6 +424,8 @@ std::string_view to_string(SurveyKind kind) {
       return "game folder";
     case SurveyKind::package:
       return "package";
+    case SurveyKind::container:
+      return "container";
     case SurveyKind::drive_image:
       return "drive image";
     case SurveyKind::broken:

@@ -23,8 +23,8 @@ struct Identity {
     std::uint32_t first = 0, last = 0;
   };
   std::vector<Region> encrypted_regions;
-  /// "encrypted", "decrypted"; else how much of the disc is there by its file system's own size: "full", "truncated",
-  /// "padded" (more than a little behind its end). Empty: nothing tells.
+  /// "encrypted", "decrypted"; else how much of the disc is there by its file system's own size: "full", "split" (full,
+  /// in parts), "trimmed", "truncated", "padded" (it goes on behind its end). Empty: nothing tells.
   std::string state;
   /// What fits too, less specific or less sure.
   struct Also {

@@ -12,7 +12,7 @@
 namespace opifex {
 
 struct OtherFile {
-  std::string what;                              ///< "package", "metadata", "drive", "folder"
+  std::string what;                              ///< "package", "metadata", "container", "drive", "folder"
   Identity id;                                   ///< `platform` of a drive: "fat32", "ntfs", "gpt" ...
   std::string content_id = {};                   ///< of a package or PARAM.SFO
   std::optional<std::uint64_t> told_bytes = {};  ///< what its header says its size is

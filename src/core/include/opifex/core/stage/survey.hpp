@@ -13,7 +13,7 @@
 
 namespace opifex {
 
-enum class SurveyKind { image, archive, game_folder, package, drive_image, broken };
+enum class SurveyKind { image, archive, game_folder, package, container, drive_image, broken };
 std::string_view to_string(SurveyKind kind);
 
 /// One game, or one archive that may hold some.
