@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/convert/parts.hpp"
+#include "opifex/core/io/part_names.hpp"
 #include "opifex/report/text.hpp"
 
 #include "command.hpp"
@@ -36,7 +38,9 @@ void declare_merge(po::options_description& options) {
 void declare_split(po::options_description& options) {
   options.add_options()("by", po::value<std::string>()->value_name("WHAT")->default_value("tracks"), "tracks")(
       "gaps", po::value<std::string>()->value_name("WHERE"),
-      "own (default) or previous: which file gets a track's pregap");
+      "own (default) or previous: which file gets a track's pregap")(
+      "limit", po::value<std::string>()->value_name("SIZE"),
+      "cut one big file into parts of at most SIZE, or fat32: what that takes");
   declare_write_options(options);
   declare_read_options(options);
 }
@@ -96,8 +100,60 @@ void require_out(const Session& session, const char* what) {
     throw Error({.fault = Fault::usage, .code = "usage", .what = what, .hint = "add --out"});
 }
 
+/// A plan that only cuts or joins files, carried out or shown.
+void run_file_plan(Session& session, const fs::path& input, const WritePlan& plan) {
+  const auto start = std::chrono::steady_clock::now();
+  Image source;
+  source.path = input;
+  source.format = find_format("iso");
+  Conversion conversion;
+  conversion.plan = plan;
+  const WriteJob job = write_job(session, plan.outputs.front().path.parent_path());
+  report::JobResult done;
+  done.planned_only = session.flag("plan");
+  if (done.planned_only) {
+    std::vector<PlannedFile> files;
+    std::vector<fs::path> targets;
+    for (const PlannedOutput& o : plan.outputs) {
+      done.outputs.push_back({o.path, o.size_bytes, ""});
+      files.push_back({o.path, o.size_bytes});
+      targets.push_back(o.path);
+    }
+    refuse_existing(targets, {input}, job.existing);
+    check_fits(files, job.target);
+  } else {
+    done.outputs = write_outputs(source, plan, job, session.work());
+  }
+  done.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  std::string text = report::job_text(conversion, done);
+  if (done.planned_only) {
+    text = fmt::format("{}\n", plan.steps.front());
+    for (const PlannedOutput& o : plan.outputs)
+      text += fmt::format("  {}  {}\n", printable(o.path.string()), human_size(o.size_bytes));
+  }
+  session.result(report::job_json(source, conversion, done), text);
+}
+
+/// The parts of a split file become one.
+void join_parts(Session& session, const fs::path& part) {
+  const std::string out = session.text("out");
+  Image named;
+  named.path = part;
+  fs::path target = out;
+  if (out.ends_with('/') || fs::is_directory(out)) {
+    const auto set = part_set_of(part);
+    const std::string stem = output_stem(named);
+    const fs::path whole = set->kind == PartKind::wbfs           ? fs::path(stem + ".wbfs")
+                           : fs::path(set->stem).has_extension() ? fs::path(set->stem)
+                                                                 : fs::path(stem + ".iso");
+    target /= whole;
+  }
+  run_file_plan(session, part, plan_join(part, target));
+}
+
 void run_merge(Session& session) {
   require_out(session, "merge needs --out PATH for the new set");
+  if (is_in_parts(one_word(session))) return join_parts(session, one_word(session));
   const Image image = one_image(session, one_word(session), open_options(session));
   const Format& target = writable_format("cue");
   run_conversion(session, image, {&target, leading_output(image, target, session.text("out")), {}});
@@ -105,6 +161,13 @@ void run_merge(Session& session) {
 
 void run_split(Session& session) {
   require_out(session, "split needs --out DIR for the new set");
+  if (const std::string limit = session.text("limit"); !limit.empty()) {
+    const auto bytes = limit == "fat32" ? std::optional(kFat32Part) : parse_size(limit);
+    if (!bytes)
+      throw Error(
+          {.fault = Fault::usage, .code = "usage", .what = "--limit takes fat32 or a size, not " + printable(limit)});
+    return run_file_plan(session, one_word(session), plan_split(one_word(session), session.text("out"), *bytes));
+  }
   if (session.text("by") != "tracks") unknown_word("way to split", session.text("by"), {"tracks"});
   const Image image = one_image(session, one_word(session), open_options(session));
   const Format& target = writable_format("cue-tracks");
@@ -155,6 +218,7 @@ OpenOptions open_options(const Session& session) {
   OpenOptions options;
   if (session.options().count("sector-size") != 0)
     options.sector_bytes = session.options()["sector-size"].as<std::size_t>();
+  options.pick = session.text("pick");
   if (const std::string parent = session.text("parent"); !parent.empty()) options.parents.emplace_back(parent);
   if (session.options().count("mode") != 0) options.mode = session.options()["mode"].as<int>();
   if (options.mode && *options.mode != 1 && *options.mode != 2)
@@ -262,6 +326,7 @@ extern const Command kMerge = {
     "merge",
     "INPUT --out PATH",
     "joins the bins of a set into one, with a new sheet",
+    "The parts of a file that was cut for a drive (X.wbfs and X.wbf1, X.part0.iso, X.iso.001 ...) become one again.\n"
     "Gaps that no file holds stay as PREGAP in the sheet. Tracks of different sector sizes are raised to 2352 bytes.",
     "  opifex merge 'Moth & Lantern.cue' --out merged/\n",
     &declare_merge,
@@ -270,8 +335,8 @@ extern const Command kMerge = {
 
 extern const Command kSplit = {
     "split",
-    "INPUT --out DIR [--by tracks]",
-    "writes one bin for each track, with a new sheet",
+    "INPUT --out DIR [--by tracks | --limit SIZE]",
+    "writes one bin for each track, with a new sheet; or cuts a file into parts that fit a drive",
     "--gaps own (the default): a track's file begins with its own pregap (INDEX 00). This is the custom of the known "
     "lists, so\n"
     "the hashes of the bins can be looked up there. --gaps previous: the pregap ends the file of the track before, as "

@@ -55,7 +55,7 @@ TEST(Rooms, CoreNeverPrintsExitsOrAsksTheEnvironment) {
 }
 
 TEST(Rooms, EveryFormatDocumentsItself) {
-  for (const char* folder : {"cue", "bin", "iso", "vcd", "chd", "gdi"})
+  for (const char* folder : {"cue", "bin", "iso", "vcd", "chd", "gdi", "wbfs"})
     EXPECT_TRUE(fs::exists(fs::path(OPIFEX_SOURCE) / "src/core/formats" / folder / "README.md")) << folder;
 }
 

@@ -1,13 +1,14 @@
 // The list of formats, in order of precedence at equal proof: one line each.
 #include "opifex/core/image/format.hpp"
 
-#define OPIFEX_FORMATS(FORMAT)               \
-  FORMAT(kCueFormat)       /* formats/cue */ \
-  FORMAT(kCueTracksFormat) /* formats/cue */ \
-  FORMAT(kGdiFormat)       /* formats/gdi */ \
-  FORMAT(kVcdFormat)       /* formats/vcd */ \
-  FORMAT(kChdFormat)       /* formats/chd */ \
-  FORMAT(kIsoFormat)       /* formats/iso */ \
+#define OPIFEX_FORMATS(FORMAT)                \
+  FORMAT(kCueFormat)       /* formats/cue */  \
+  FORMAT(kCueTracksFormat) /* formats/cue */  \
+  FORMAT(kGdiFormat)       /* formats/gdi */  \
+  FORMAT(kVcdFormat)       /* formats/vcd */  \
+  FORMAT(kChdFormat)       /* formats/chd */  \
+  FORMAT(kWbfsFormat)      /* formats/wbfs */ \
+  FORMAT(kIsoFormat)       /* formats/iso */  \
   FORMAT(kBinFormat)       /* formats/bin */
 
 namespace opifex {

@@ -56,6 +56,13 @@ class FileSource final : public ByteSource {
   std::uint64_t size() const override { return size_; }
   std::string name() const override { return name_; }
 
+  std::uint64_t next_data(std::uint64_t offset) const override {
+    if (offset >= size_) return size_;
+    const off_t at = ::lseek(fd_, static_cast<off_t>(offset), SEEK_DATA);
+    // No data behind; any other failure means that the file system keeps no holes.
+    if (at < 0) return errno == ENXIO ? size_ : offset;
+    return static_cast<std::uint64_t>(at);
+  }
   void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
     if (!inside(offset, out.size(), size_)) ends_first(*this, offset, out.size());
     for (std::size_t done = 0; done < out.size();) {
@@ -135,6 +142,10 @@ class SliceSource final : public ByteSource {
     if (!inside(offset, out.size(), size_)) ends_first(*this, offset, out.size());
     whole_->read_at(offset_ + offset, out);
   }
+  std::uint64_t next_data(std::uint64_t offset) const override {
+    if (offset >= size_) return size_;
+    return std::min(size_, whole_->next_data(offset_ + offset) - offset_);
+  }
 
  private:
   SourcePtr whole_;
@@ -163,6 +174,15 @@ class ConcatSource final : public ByteSource {
       out = out.subspan(n);
       offset += n;
     }
+  }
+  std::uint64_t next_data(std::uint64_t offset) const override {
+    for (std::size_t i = 0; i < parts_.size(); ++i) {
+      const std::uint64_t end = starts_[i] + parts_[i]->size();
+      if (offset >= end) continue;
+      const std::uint64_t within = parts_[i]->next_data(std::max(offset, starts_[i]) - starts_[i]);
+      if (within < parts_[i]->size()) return starts_[i] + within;
+    }
+    return size_;
   }
 
  private:

@@ -158,7 +158,6 @@ std::optional<OtherFile> container(const ByteSource& source, ByteView head) {
     file.id.evidence = {evidence};
     return file;
   };
-  if (text.starts_with("WBFS")) return named("wii", "WBFS: discs in blocks");
   if (text.starts_with("CISO")) {
     // Two formats begin alike.
     constexpr std::uint32_t kPspHeader = 0x18, kSmallestBlock = 0x8000;

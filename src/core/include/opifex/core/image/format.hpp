@@ -91,6 +91,7 @@ struct OpenOptions {
   std::optional<int> mode = {};                  ///< of sectors without a header: 1 or 2
   /// Where the parent of a container may be, beside its own folder.
   std::vector<std::filesystem::path> parents = {};
+  std::string pick = {};               ///< which image of several in one file: a pattern for its id
   std::filesystem::path archive = {};  ///< the archive whose members `files` are
   FileSpacePtr files = {};             ///< where the image and what it names are; null: the folders of this computer
 

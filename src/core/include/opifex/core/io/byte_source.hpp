@@ -17,6 +17,8 @@ class ByteSource {
   virtual std::uint64_t size() const = 0;
   /// Fills all of `out` from byte `offset`. Error (device) if the medium fails, (refused) if the source ends first.
   virtual void read_at(std::uint64_t offset, std::span<std::byte> out) const = 0;
+  /// The first byte from `offset` on that may be something else than zero: before it are only holes. At most size().
+  virtual std::uint64_t next_data(std::uint64_t offset) const { return offset; }
   /// For messages: the path as the user gave it, or what the bytes are.
   virtual std::string name() const = 0;
 };

@@ -1,0 +1,174 @@
+// A Wii disc in a container of blocks.
+#include "opifex/core/image/format.hpp"
+
+#include <algorithm>
+
+#include "opifex/core/base/flow.hpp"
+#include "opifex/core/base/glob.hpp"
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/image/container.hpp"
+
+#include "table.hpp"
+
+namespace opifex {
+
+extern const Format kWbfsFormat;
+
+namespace {
+
+namespace fs = std::filesystem;
+
+constexpr std::array<std::string_view, 1> kExtensions = {".wbfs"};
+
+int probe(const ByteSource& source, std::string_view) { return as_text(read_up_to(source, 0, 4)) == "WBFS" ? 33 : 0; }
+
+class WbfsContainer final : public Container {
+ public:
+  WbfsContainer(wbfs::Geometry geometry, std::size_t discs, wbfs::Disc disc)
+      : geometry_(geometry), discs_(discs), disc_(std::move(disc)) {}
+  std::vector<ContainerFact> facts() const override {
+    return {{"block_bytes", "Blocks",
+             fmt::format("{} of {}, {} stored", grouped(disc_.blocks.size()), human_size(geometry_.block_bytes()),
+                         grouped(disc_.stored))},
+            {"discs", "Discs", fmt::format("{}", discs_)},
+            {"logical_bytes", "Holds", fmt::format("{}", disc_.size_bytes)},
+            {"version", "", fmt::format("{}", geometry_.version)},
+            {"slot", "", fmt::format("{}", disc_.slot)}};
+  }
+  std::vector<ContainerShare> shares() const override { return {}; }
+  std::vector<ContainerTag> tags() const override { return {}; }
+  /// It has no checksums of its own: its tables were held against each other when it was opened.
+  std::vector<ContainerProblem> verify(Work&, DecodedSectors*) const override { return {}; }
+
+ private:
+  wbfs::Geometry geometry_;
+  std::size_t discs_;
+  wbfs::Disc disc_;
+};
+
+const wbfs::Disc& choose(const wbfs::Table& table, const fs::path& path, const std::string& pick) {
+  std::vector<const wbfs::Disc*> fitting;
+  std::vector<std::string> names;
+  for (const wbfs::Disc& d : table.discs) {
+    names.push_back(fmt::format("{} {}", d.id, d.title));
+    if (pick.empty() || path_fits(pick, d.id)) fitting.push_back(&d);
+  }
+  if (fitting.size() == 1) return *fitting.front();
+  throw Error({.fault = Fault::usage,
+               .code = "several_discs",
+               .what = fitting.empty() ? "no disc in the container fits --pick"
+                                       : "there is more than one disc in the container",
+               .file = path.string(),
+               .found = fmt::format("{}", fmt::join(names, ", ")),
+               .expected = "one",
+               .hint = "choose with --pick ID"});
+}
+
+Image open(const fs::path& path, const OpenOptions& options) {
+  Image image;
+  image.format = &kWbfsFormat;
+  image.path = path;
+  const SourcePtr file = options.space().open(path);
+  image.files.push_back({path, "wbfs", file->size(), false, file});
+  wbfs::Table table = wbfs::read_table(file);
+  const wbfs::Disc& disc = choose(table, path, options.archive.empty() ? options.pick : "");
+  image.warnings = table.warnings;
+  image.blocks = wbfs::open_disc(file, table.geometry, disc);
+  image.container = std::make_shared<WbfsContainer>(table.geometry, table.discs.size(), disc);
+  return image;
+}
+
+/// Writes the stored blocks as they come, and block 0 when it is known what was stored.
+class WbfsPacker final : public Packer {
+ public:
+  WbfsPacker(SourcePtr disc, wbfs::Geometry geometry) : disc_(std::move(disc)), geometry_(geometry) {}
+  std::uint64_t source_bytes() const override { return disc_->size(); }
+  std::uint64_t most_bytes() const override { return (blocks() + 1) * geometry_.block_bytes(); }
+
+  void write(OutputFile& file, Work& work) const override {
+    const std::uint64_t bytes = geometry_.block_bytes();
+    std::vector<std::uint16_t> table(static_cast<std::size_t>(geometry_.blocks_per_disc()));
+    std::uint16_t stored = 0;
+    file.write(Bytes(static_cast<std::size_t>(bytes)));
+    std::vector<std::uint64_t> numbers;  // of the blocks that may hold something: holes are not read
+    for (std::uint64_t n = 0; n < blocks(); ++n)
+      if (n == 0 || disc_->next_data(n * bytes) < (n + 1) * bytes) numbers.push_back(n);
+    Flow flow;
+    flow.next = [&](FlowBlock& block) {
+      if (block.index >= numbers.size()) return false;
+      block.data.resize(static_cast<std::size_t>(bytes));
+      return true;
+    };
+    flow.work = [&](FlowBlock& block) {
+      const std::uint64_t at = numbers[static_cast<std::size_t>(block.index)] * bytes;
+      const std::uint64_t there = std::min(bytes, disc_->size() - at);
+      disc_->read_at(at, std::span(block.data).first(static_cast<std::size_t>(there)));
+      std::fill(block.data.begin() + static_cast<std::ptrdiff_t>(there), block.data.end(), std::byte{0});
+      if (at != 0 && all_zero(block.data)) block.data.clear();
+    };
+    flow.consume.emplace_back([&](const FlowBlock& block) {
+      work.progress.done_bytes += bytes;
+      if (block.data.empty()) return;
+      table[static_cast<std::size_t>(numbers[static_cast<std::size_t>(block.index)])] = ++stored;
+      file.write(block.data);
+    });
+    run_flow(flow, work);
+    file.rewrite(0, head(table, stored));
+  }
+
+ private:
+  std::uint64_t blocks() const { return (disc_->size() + geometry_.block_bytes() - 1) / geometry_.block_bytes(); }
+
+  Bytes head(const std::vector<std::uint16_t>& table, std::uint16_t stored) const {
+    const std::uint64_t sector = geometry_.sector_bytes();
+    Bytes head(static_cast<std::size_t>(sector + geometry_.info_bytes()));
+    const std::string_view magic = "WBFS";
+    std::copy_n(as_view(magic).begin(), magic.size(), head.begin());
+    const auto put16 = [&](std::size_t at, unsigned value) {
+      head[at] = static_cast<std::byte>(value >> 8 & 255);
+      head[at + 1] = static_cast<std::byte>(value & 255);
+    };
+    const std::uint64_t sectors = (stored + std::uint64_t{1}) * geometry_.block_bytes() / sector;
+    put16(4, static_cast<unsigned>(sectors >> 16));
+    put16(6, static_cast<unsigned>(sectors & 0xFFFF));
+    head[8] = static_cast<std::byte>(geometry_.sector_shift);
+    head[9] = static_cast<std::byte>(geometry_.block_shift);
+    head[12] = std::byte{1};
+    const auto at = static_cast<std::size_t>(sector);
+    disc_->read_at(0, std::span(head).subspan(at, wbfs::kInfoHead));
+    for (std::size_t i = 0; i < table.size(); ++i) put16(at + wbfs::kInfoHead + 2 * i, table[i]);
+    return head;
+  }
+
+  SourcePtr disc_;
+  wbfs::Geometry geometry_;
+};
+
+WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions&) {
+  constexpr std::uint32_t kWiiMagic = 0x5D1C'9EA3;
+  constexpr std::size_t kMagicAt = 0x18, kHead = 0x100;
+  const Bytes head = image.blocks ? read_up_to(*image.blocks, 0, kHead) : Bytes{};
+  if (head.size() < kHead || load_be32(head, kMagicAt) != kWiiMagic)
+    throw Error({.code = "no_wii_disc",
+                 .what = "only a Wii disc goes into this container",
+                 .file = image.path.string(),
+                 .hint = "loaders expect GameCube discs as ISO"});
+  wbfs::Geometry geometry;
+  if (image.blocks->size() > geometry.blocks_per_disc() * geometry.block_bytes())
+    throw Error({.code = "too_large",
+                 .what = "the image is larger than a dual-layer disc",
+                 .file = image.path.string(),
+                 .found = human_size(image.blocks->size())});
+  const auto packer = std::make_shared<WbfsPacker>(image.blocks, geometry);
+  WritePlan plan;
+  plan.steps.push_back(fmt::format("write the blocks of 2 MiB that hold anything to {}", out.filename().string()));
+  plan.outputs.push_back({out, {packer}, packer->most_bytes()});
+  return plan;
+}
+
+}  // namespace
+
+extern const Format kWbfsFormat = {
+    "wbfs", "a Wii disc in blocks, without empty ones", kExtensions, &probe, &open, {.blocks = true}, &plan_write};
+
+}  // namespace opifex

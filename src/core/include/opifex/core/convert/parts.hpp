@@ -1,0 +1,23 @@
+/// One big file as parts that fit a drive, and back: plain cuts, nothing is added.
+#pragma once
+
+#include <filesystem>
+
+#include "opifex/core/image/format.hpp"
+
+namespace opifex {
+
+/// What loaders take on FAT32: 4 GiB less one cluster of 32 KiB.
+inline constexpr std::uint64_t kFat32Part = 4'294'934'528;
+
+/// NAME.wbfs, NAME.wbf1 .. for containers, NAME.part0.iso .. for ISOs, NAME.EXT.001 .. for anything else. `limit` is
+/// rounded down to whole clusters of 32 KiB. Error (usage): fits_already, limit_too_small, too_many_parts.
+WritePlan plan_split(const std::filesystem::path& file, const std::filesystem::path& folder, std::uint64_t limit);
+
+/// True if the file is one of several plain parts.
+bool is_in_parts(const std::filesystem::path& file);
+
+/// The parts `part` belongs to, as one file in `folder`. Error: missing_part.
+WritePlan plan_join(const std::filesystem::path& part, const std::filesystem::path& out);
+
+}  // namespace opifex
