@@ -1,4 +1,4 @@
-// Small files with facts: PARAM.SFO, packages, boot sectors, GD-ROM track lists, lists of titles.
+// Small files with facts: PARAM.SFO, packages, boot sectors, GD-ROM track lists, block tables, lists of titles.
 #include <sys/mman.h>
 #include <unistd.h>
 
@@ -38,6 +38,13 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     options.allow_missing = true;
     const Image image = find_format("gdi")->open("f/list.gdi", options);
     identify_platform(image);
+  });
+  fuzz::tolerate([&] {
+    OpenOptions options;
+    options.files = std::make_shared<const OneList>(source);
+    const Image image = find_format("wbfs")->open("f/list.gdi", options);
+    read_up_to(*image.blocks, image.blocks->size() - 4096, 4096);
+    image.blocks->next_data(0);
   });
   const int fd = ::memfd_create("titles", MFD_CLOEXEC);
   if (fd < 0) return 0;

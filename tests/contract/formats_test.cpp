@@ -20,10 +20,27 @@ class EveryFormat : public testing::TestWithParam<const Format*> {
 
   /// The richest disc the format can hold without loss.
   Image source() {
+    if (format().holds.whole_discs) return wii_disc();
     demo::Recipe recipe{.stem = "game", .data_sectors = 60, .pregap_sectors = 12, .seed = 9};
     if (format().holds.form2) recipe.streamed_sectors = 6;
     if (format().holds.audio && format().holds.track_list) recipe.audio_sectors = {25, 40};
     return open_image(demo::write_disc(recipe, folder / "source", demo::Files::one_bin));
+  }
+  /// Some blocks of a Wii disc with empty ones between them.
+  Image wii_disc() {
+    Bytes disc(9 << 20);
+    Random random(3);
+    for (const std::size_t at : {std::size_t{0}, std::size_t{5} << 20, (std::size_t{9} << 20) - 5000}) {
+      const Bytes some = random.bytes(5000);
+      std::copy(some.begin(), some.end(), disc.begin() + static_cast<std::ptrdiff_t>(at));
+    }
+    const std::string_view id = "ZG1EPR";
+    std::copy(as_view(id).begin(), as_view(id).end(), disc.begin());
+    constexpr std::array<int, 4> kMagic = {0x5D, 0x1C, 0x9E, 0xA3};
+    std::transform(kMagic.begin(), kMagic.end(), disc.begin() + 0x18, [](int b) { return static_cast<std::byte>(b); });
+    fs::create_directories(folder / "source");
+    write_file(folder / "source/game.iso", as_text(disc));
+    return open_image(folder / "source/game.iso");
   }
   std::vector<WrittenFile> write(const Image& image, const fs::path& to, unsigned threads = 0) {
     Progress progress;

@@ -271,5 +271,66 @@ TEST_F(Shelf, XboxImagesAreListedAndTakenOut) {
   EXPECT_EQ(cli({"check", "orchard.iso", "--same-as", "out"}).exit_code, 0);
 }
 
+class Parts : public Archives {
+ protected:
+  /// A Wii disc of 9 MiB with holes; the image of a trimmed dump.
+  void make_wii() {
+    Random random(5);
+    std::string disc(std::size_t{9} << 20, '\0');
+    for (const std::size_t at : {std::size_t{0}, std::size_t{4} << 20, (std::size_t{9} << 20) - 6000}) {
+      const Bytes some = random.bytes(6000);
+      disc.replace(at, some.size(), as_text(some));
+    }
+    disc.replace(0, 6, "ZG1EPR");
+    disc.replace(0x18, 8, std::string("\x5D\x1C\x9E\xA3\0\0\0\0", 8));
+    disc.replace(0x20, 64, std::string("Brass Orchard") + std::string(51, '\0'));
+    write_file(*this / "brass.iso", disc);
+  }
+};
+
+TEST_F(Parts, AWiiDiscGoesIntoBlocksAndPartsAndBack) {
+  make_wii();
+  const std::string disc = read_file(*this / "brass.iso");
+  ASSERT_EQ(cli({"convert", "brass.iso", "--to", "wbfs", "--out", "brass.wbfs", "--prove"}).exit_code, 0);
+  EXPECT_EQ(fs::file_size(*this / "brass.wbfs"), std::uint64_t{4} << 21) << "block 0 and three of five";
+  const json found = first(cli({"identify", "brass.wbfs", "--json"}));
+  EXPECT_EQ(found["format"], "wbfs");
+  EXPECT_EQ(found["title"], "Brass Orchard");
+  ASSERT_EQ(cli({"split", "brass.wbfs", "--limit", "3MiB", "--out", "parts/"}).exit_code, 0);
+  EXPECT_EQ(fs::file_size(*this / "parts/brass.wbf1"), std::uint64_t{3} << 20);
+  EXPECT_FALSE(fs::exists(*this / "parts/brass.wbf3"));
+  // Never joined first: the parts are an image.
+  const Outcome back = cli({"convert", "parts/brass.wbf2", "--to", "iso", "--out", "back.iso"});
+  ASSERT_EQ(back.exit_code, 0) << back.err;
+  EXPECT_EQ(fs::file_size(*this / "back.iso"), 4'699'979'776u) << "the whole disc, with holes";
+  std::string start(disc.size(), '\0');
+  std::ifstream(*this / "back.iso", std::ios::binary).read(start.data(), static_cast<std::streamsize>(start.size()));
+  EXPECT_TRUE(start == disc);
+  ASSERT_EQ(cli({"merge", "parts/brass.wbf1", "--out", "joined/"}).exit_code, 0);
+  EXPECT_TRUE(read_file(*this / "joined/brass.wbfs") == read_file(*this / "brass.wbfs"));
+  fs::remove(*this / "parts/brass.wbf1");
+  EXPECT_EQ(cli({"identify", "parts/brass.wbfs"}).exit_code, 3);
+  EXPECT_EQ(cli({"merge", "parts/brass.wbfs", "--out", "never/"}).exit_code, 3);
+}
+
+TEST_F(Parts, IsosAndOtherFilesAreCutByTheCustomsOfTheirKind) {
+  make_wii();
+  ASSERT_EQ(cli({"split", "brass.iso", "--limit", "4MiB", "--out", "parts/"}).exit_code, 0);
+  EXPECT_TRUE(fs::exists(*this / "parts/brass.part2.iso"));
+  ASSERT_EQ(cli({"merge", "parts/brass.part0.iso", "--out", "joined/"}).exit_code, 0);
+  EXPECT_TRUE(read_file(*this / "joined/brass.iso") == read_file(*this / "brass.iso"));
+  fs::rename(*this / "brass.iso", *this / "brass.dat");
+  ASSERT_EQ(cli({"split", "brass.dat", "--limit", "4MiB", "--out", "parts/"}).exit_code, 0);
+  EXPECT_TRUE(fs::exists(*this / "parts/brass.dat.003"));
+  EXPECT_EQ(cli({"split", "brass.dat", "--limit", "fat32", "--out", "parts/"}).exit_code, 2) << "it fits already";
+  EXPECT_EQ(cli({"split", "brass.dat", "--limit", "1KiB", "--out", "parts/"}).exit_code, 2);
+}
+
+TEST_F(Parts, OnlyWiiDiscsGoIntoTheContainer) {
+  const Outcome outcome = cli({"convert", "moth.cue", "--to", "wbfs", "--accept", "audio,form2", "--json"});
+  EXPECT_EQ(outcome.exit_code, 3);
+  EXPECT_EQ(outcome.json()["errors"][0]["code"], "no_wii_disc");
+}
+
 }  // namespace
 }  // namespace opifex::testkit

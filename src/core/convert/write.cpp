@@ -156,8 +156,20 @@ std::vector<Compared> track_runs(const CdImage& source, const CdImage& result) {
 std::vector<Compared> user_runs(const Image& source, const ByteSource& result) {
   std::vector<Compared> runs;
   const Lba start = source.cd && !source.blocks ? source.cd->layout().track(source.main_data_track())->start_lba : 0;
-  add_runs(runs, start, 0, result.size() / cd::kUserBytes, cd::kUserBytes);
+  const std::uint64_t there = source.blocks ? std::min(source.blocks->size(), result.size()) : result.size();
+  add_runs(runs, start, 0, there / cd::kUserBytes, cd::kUserBytes);
   return runs;
+}
+
+/// True if there are only zeros from `offset` on. Holes are not read.
+bool zeros_behind(const ByteSource& source, std::uint64_t offset) {
+  Bytes piece;
+  while ((offset = source.next_data(offset)) < source.size()) {
+    piece = read_up_to(source, offset, kFlowBlockBytes);
+    if (!all_zero(piece)) return false;
+    offset += piece.size();
+  }
+  return true;
 }
 
 }  // namespace
@@ -174,6 +186,9 @@ std::string prove_same(const Image& source, const Image& result, Work& work) {
   };
   const bool user_only = source.blocks || result.blocks;
   const SourcePtr a = user_only ? source.user_data() : nullptr, b = user_only ? result.user_data() : nullptr;
+  if (source.blocks && b && b->size() > source.blocks->size() &&
+      !(result.format->holds.whole_discs && zeros_behind(*b, source.blocks->size())))
+    fail(fmt::format("{} bytes", b->size()), fmt::format("{}", source.blocks->size()));
   const std::vector<Compared> runs = user_only ? user_runs(source, *b) : track_runs(*source.cd, *result.cd);
   const std::size_t each = user_only ? cd::kUserBytes : cd::kRawBytes;
   std::uint64_t sectors = 0;

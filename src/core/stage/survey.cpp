@@ -46,10 +46,11 @@ class Examiner {
     try {
       const SourcePtr source = host_files()->open(path);
       item.size_bytes = source->size();
-      if (const std::string kind = archive_kind(*source); !kind.empty()) return archive(std::move(item), kind);
-      if (auto other = identify_other(*source)) return from_other(std::move(item), *other);
+      if (const std::string kind = archive_kind(*source); !kind.empty())
+        return archive(item, kind);  // copies: what fails is still told of
+      if (auto other = identify_other(*source)) return from_other(item, *other);
       if (!named_like_image(path) && best_probe(*source, path) < kSureBits) return std::nullopt;
-      return image(std::move(item));
+      return image(item);
     } catch (const Error& e) {
       const bool none = e.details.code == "unknown_format" || e.details.code == "empty_file";
       if (none && !is_sheet(path)) return std::nullopt;

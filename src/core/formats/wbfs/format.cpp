@@ -168,7 +168,7 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
 
 }  // namespace
 
-extern const Format kWbfsFormat = {
-    "wbfs", "a Wii disc in blocks, without empty ones", kExtensions, &probe, &open, {.blocks = true}, &plan_write};
+extern const Format kWbfsFormat = {"wbfs", "a Wii disc in blocks, without empty ones", kExtensions, &probe,
+                                   &open,  {.blocks = true, .whole_discs = true},      &plan_write};
 
 }  // namespace opifex

@@ -32,6 +32,7 @@ struct Capabilities {
   bool marks = false;         ///< indexes from 02, track flags
   bool first_pregap = false;  ///< stored sectors before LBA 0
   bool blocks = false;        ///< discs that are no CDs: 2048-byte blocks
+  bool whole_discs = false;   ///< a shorter image comes back filled up with zeros to the size of a disc
 };
 
 /// Where the gap before a track goes when each track has a file of its own.
