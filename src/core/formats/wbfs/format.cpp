@@ -68,12 +68,12 @@ Image open(const fs::path& path, const OpenOptions& options) {
   Image image;
   image.format = &kWbfsFormat;
   image.path = path;
-  const SourcePtr file = options.space().open(path);
-  image.files.push_back({path, "wbfs", file->size(), false, file});
-  wbfs::Table table = wbfs::read_table(file);
+  const SourcePtr parts = options.space().open(path);
+  image.files.push_back({path, "wbfs", parts->size(), false, parts});
+  wbfs::Table table = wbfs::read_table(parts);
   const wbfs::Disc& disc = choose(table, path, options.archive.empty() ? options.pick : "");
   image.warnings = table.warnings;
-  image.blocks = wbfs::open_disc(file, table.geometry, disc);
+  image.blocks = wbfs::open_disc(parts, table.geometry, disc);
   image.container = std::make_shared<WbfsContainer>(table.geometry, table.discs.size(), disc);
   return image;
 }
