@@ -1,7 +1,9 @@
 // The file systems: directories and the first bytes of every file.
+#include "opifex/core/volumes/gamecube_volume.hpp"
 #include "opifex/core/volumes/iso9660_volume.hpp"
 #include "opifex/core/volumes/opera_volume.hpp"
 #include "opifex/core/volumes/udf_volume.hpp"
+#include "opifex/core/volumes/xdvdfs_volume.hpp"
 
 #include "fuzz.hpp"
 
@@ -31,5 +33,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   fuzz::tolerate([&] { look_into(read_iso9660(disc, 0, IsoTree::primary)); });
   look_into(read_udf(disc));
   look_into(read_opera(disc));
+  look_into(read_gamecube(disc));
+  look_into(read_xdvdfs(disc));
   return 0;
 }

@@ -44,6 +44,7 @@ std::string system_text(const std::string& system) {
   if (system == "iso9660") return "ISO 9660";
   if (system == "iso9660+joliet") return "ISO 9660 with Joliet names";
   if (system == "opera") return "Opera (3DO)";
+  if (system == "gamecube") return "GameCube";
   if (system == "xdvdfs") return "XDVDFS (Xbox)";
   if (system.starts_with("archive-")) return system.substr(8) + " archive";
   return system.starts_with("udf-") ? "UDF " + system.substr(4) : system;

@@ -7,6 +7,7 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/image/container.hpp"
 #include "opifex/core/image/format.hpp"
+#include "opifex/core/volumes/gamecube_volume.hpp"
 
 #include "testkit.hpp"
 
@@ -146,6 +147,45 @@ TEST(WbfsVectors, ADriveOfManyDiscsAsksWhichOne) {
     options.pick = disc["id6"];
     EXPECT_EQ(as_text(read_up_to(*open_image(drive, options).blocks, 0, 6)), disc["id6"].get<std::string>());
   }
+}
+
+TEST(GameCubeVectors, EveryFileIsReadAndEveryBreakIsTold) {
+  const std::map<std::string, std::string> codes = {
+      {"fst-loop", "folder_loop"},      {"fst-count", "bad_count"}, {"fst-name", "illegal_name"},
+      {"fst-name-offset", "bad_name"},  {"fst-kind", "bad_kind"},   {"fst-file-outside", "outside_image"},
+      {"fst-outside", "table_outside"}, {"fst-root", "bad_root"}};
+  Kitchen kitchen;
+  int sound = 0, broken = 0;
+  for (const auto& [name, sample] : samples().items()) {
+    if (!name.starts_with("gc-")) continue;
+    SCOPED_TRACE(name);
+    const auto volume = read_gamecube(open_file(kitchen.make(name)));
+    ASSERT_EQ(volume.has_value(), name != "gc-bad-magic.iso");
+    if (!volume) continue;
+    EXPECT_EQ(volume->damaged(), !sample["valid"].get<bool>());
+    if (sample["valid"]) {
+      ++sound;
+      for (const json& e : sample["read"]["discs"][0]["files"]) {
+        const VolumeEntry* entry = volume->find(e["path"].get<std::string>());
+        ASSERT_TRUE(entry) << e["path"];
+        if (e.contains("dir")) continue;
+        const SourcePtr file = volume->open(*entry);
+        EXPECT_EQ(file->size(), e["size"].get<std::uint64_t>());
+        EXPECT_EQ(digest_of("sha1", read_up_to(*file, 0, static_cast<std::size_t>(file->size()))), e["sha1"])
+            << e["path"];
+      }
+      EXPECT_TRUE(volume->find("system/main.dol"));
+      continue;
+    }
+    ++broken;
+    const auto code = codes.find(sample["problems"][0].get<std::string>());
+    if (code == codes.end()) continue;
+    EXPECT_TRUE(std::any_of(volume->problems.begin(), volume->problems.end(), [&](const VolumeProblem& p) {
+      return p.code == code->second;
+    })) << code->second;
+  }
+  EXPECT_EQ(sound, 6);
+  EXPECT_GE(broken, 13);
 }
 
 }  // namespace

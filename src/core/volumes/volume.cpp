@@ -4,6 +4,7 @@
 #include <set>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/volumes/gamecube_volume.hpp"
 #include "opifex/core/volumes/iso9660_volume.hpp"
 #include "opifex/core/volumes/opera_volume.hpp"
 #include "opifex/core/volumes/udf_volume.hpp"
@@ -120,6 +121,11 @@ void read_at_place(const SourcePtr& disc, std::uint64_t start, std::vector<Volum
   // The disc of these consoles begins with a small one for video players: it is not what the user asks for.
   if (start == 0)
     if (auto game = read_xdvdfs(disc)) {
+      volumes.push_back(std::move(*game));
+      return;
+    }
+  if (start == 0)
+    if (auto game = read_gamecube(disc)) {
       volumes.push_back(std::move(*game));
       return;
     }

@@ -14,11 +14,19 @@ namespace {
 constexpr std::array<std::string_view, 1> kExtensions = {".iso"};
 constexpr std::uint64_t kDescriptorName = 16 * cd::kUserBytes + 1;  // ECMA-119, 8.1
 
+/// Discs of consoles that are no CDs, and are often cut behind their last file. Their file systems: src/core/volumes.
+bool is_console_dvd(const ByteSource& source) {
+  constexpr std::uint64_t kGamePartition = 32 * cd::kUserBytes;
+  if (as_text(read_up_to(source, kGamePartition, 20)) == "MICROSOFT*XBOX*MEDIA") return true;
+  constexpr std::uint32_t kWii = 0x5D1C'9EA3, kGameCube = 0xC233'9F3D;
+  const Bytes head = read_up_to(source, 0, 0x20);
+  return head.size() == 0x20 && (load_be32(head, 0x18) == kWii || load_be32(head, 0x1C) == kGameCube);
+}
+
 int probe(const ByteSource& source, std::string_view file_name) {
   const std::string name(as_text(read_up_to(source, kDescriptorName, 5)));
   if (name == "CD001" || name == "CD-I ") return 40;
-  constexpr std::uint64_t kGamePartition = 32 * cd::kUserBytes;  // a bare one: volumes/xdvdfs_volume.hpp
-  if (as_text(read_up_to(source, kGamePartition, 20)) == "MICROSOFT*XBOX*MEDIA") return 40;
+  if (is_console_dvd(source)) return 40;
   return file_name.ends_with(".iso") && source.size() >= cd::kUserBytes && source.size() % cd::kUserBytes == 0 ? 4 : 0;
 }
 
@@ -28,6 +36,13 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   image.path = path;
   const SourcePtr source = options.space().open(path);
   image.files.push_back({path, "iso", source->size(), false, source});
+  if (is_console_dvd(*source)) {
+    const auto rest = static_cast<std::size_t>(source->size() % cd::kUserBytes);
+    image.blocks = rest == 0
+                       ? source
+                       : concat_source({source, memory_source(Bytes(cd::kUserBytes - rest), "zeros")}, source->name());
+    return image;
+  }
   const std::uint64_t whole = source->size() / cd::kUserBytes * cd::kUserBytes;
   image.blocks = slice_source(source, 0, whole);
   if (whole / cd::kUserBytes <= static_cast<std::uint64_t>(cd::kMaxDiscSectors)) {
