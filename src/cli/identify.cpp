@@ -99,7 +99,9 @@ void run(Session& session) {
       else
         identify_image(session, {path, options}, titles);
     } catch (const Error& e) {
-      if (e.details.code == "unknown_format")
+      if (auto audio = e.details.code == "unknown_layout" ? guess_audio(*open_file(path)) : std::nullopt)
+        show_other(session, path, std::move(*audio), titles);
+      else if (e.details.code == "unknown_format")
         unknown(session, path, e);
       else
         session.failed(e);

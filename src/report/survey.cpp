@@ -144,11 +144,10 @@ Json other_json(const std::string& path, const OtherFile& other) {
 }
 
 std::string other_text(const std::string& path, const OtherFile& other) {
-  static const std::map<std::string, std::string> names = {{"package", "package, not opened"},
-                                                           {"metadata", "PARAM.SFO"},
-                                                           {"container", "container, not opened yet"},
-                                                           {"drive", "image of a drive"},
-                                                           {"folder", "folder of one game"}};
+  static const std::map<std::string, std::string> names = {
+      {"package", "package, not opened"}, {"audio", "bare audio: no sheet says so"},
+      {"metadata", "PARAM.SFO"},          {"container", "container, not opened yet"},
+      {"drive", "image of a drive"},      {"folder", "folder of one game"}};
   std::string text = printable(path) + "\n" + fact("Format", names.at(other.what));
   text += fact(other.what == "drive" ? "Holds" : "Platform",
                other.id.platform == "sfo" ? "" : platform_name(other.id.platform));

@@ -120,6 +120,17 @@ TEST(IdentifyVectors, PackagesDrivesAndMetadataAreNoDiscs) {
   EXPECT_EQ(seen, 14);
 }
 
+TEST(IdentifyVectors, WhatMayBeMusicIsGuessed) {
+  const json& e = expected()["identify"]["audio-guess.bin"];
+  const auto guess = guess_audio(*open_file(vector_path("iso/audio-guess.bin")));
+  ASSERT_TRUE(guess);
+  EXPECT_EQ(guess->what, e["what"].get<std::string>());
+  expect_identity(guess->id, e);
+  EXPECT_EQ(guess->id.evidence, e["evidence"].get<std::vector<std::string>>());
+  EXPECT_FALSE(guess_audio(*open_file(vector_path("iso/unknown.bin"))));
+  EXPECT_FALSE(guess_audio(*open_file(vector_path("iso/ps1-raw.bin"))));
+}
+
 TEST(IdentifyVectors, ArchivesAreKnownByTheirContents) {
   int seen = 0;
   for (const auto& [name, e] : expected()["identify"].items()) {

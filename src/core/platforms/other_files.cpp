@@ -232,4 +232,20 @@ std::optional<OtherFile> identify_other(const ByteSource& source) {
   return file;
 }
 
+std::optional<OtherFile> guess_audio(const ByteSource& source) {
+  constexpr std::uint64_t kMostLooked = 40'000;
+  if (source.size() == 0 || source.size() % cd::kRawBytes != 0) return std::nullopt;
+  for (std::uint64_t n = 0; n < std::min(kMostLooked, source.size() / cd::kRawBytes); ++n) {
+    const Bytes head = read_up_to(source, n * cd::kRawBytes, cd::kSyncBytes);
+    if (std::equal(head.begin(), head.end(), cd::kSync.begin(), cd::kSync.end())) return std::nullopt;
+  }
+  OtherFile file;
+  file.what = "audio";
+  file.id.platform = "audio-cd";
+  file.id.confidence = "guess";
+  file.id.evidence = {"length is a multiple of 2352, no sync pattern"};
+  file.size_bytes = source.size();
+  return file;
+}
+
 }  // namespace opifex
