@@ -83,6 +83,17 @@ std::optional<OtherFile> other_file(const std::string& path) {
   return std::filesystem::is_regular_file(path) ? identify_other(*open_file(path)) : std::nullopt;
 }
 
+/// A file by itself: an image, or what may be bare audio. Only here: a file in an archive says nothing of the archive.
+void identify_plain(Session& session, const std::string& path, const OpenOptions& options, const TitleList& titles) {
+  try {
+    identify_image(session, {path, options}, titles);
+  } catch (const Error& e) {
+    auto audio = e.details.code == "unknown_layout" ? guess_audio(*open_file(path)) : std::nullopt;
+    if (!audio) throw;
+    show_other(session, path, std::move(*audio), titles);
+  }
+}
+
 void run(Session& session) {
   OpenOptions options = open_options(session);
   options.allow_missing = true;
@@ -97,11 +108,9 @@ void run(Session& session) {
       else if (auto other = other_file(path))
         show_other(session, path, std::move(*other), titles);
       else
-        identify_image(session, {path, options}, titles);
+        identify_plain(session, path, options, titles);
     } catch (const Error& e) {
-      if (auto audio = e.details.code == "unknown_layout" ? guess_audio(*open_file(path)) : std::nullopt)
-        show_other(session, path, std::move(*audio), titles);
-      else if (e.details.code == "unknown_format")
+      if (e.details.code == "unknown_format")
         unknown(session, path, e);
       else
         session.failed(e);
