@@ -1,6 +1,3 @@
-#include <chrono>
-#include <fstream>
-
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
@@ -92,7 +89,6 @@ fs::path output_of(const Session& session, const fs::path& folder) {
 void run(Session& session) {
   const std::string as = session.text("as");
   if (as != "iso") unknown_word("image to make of a folder", as.empty() ? "nothing" : as, {"iso"});
-  const auto start = std::chrono::steady_clock::now();
   const fs::path folder = session.list("words").front(), out = output_of(session, folder);
   if (!fs::is_directory(folder))
     throw Error({.code = "not_a_folder",
@@ -114,20 +110,7 @@ void run(Session& session) {
     conversion.warnings.push_back(
         {"ps3_layout", "made as a plain PS3 disc: the same files, never bit for bit the pressed disc"});
   for (const std::string& notice : build.notices) conversion.warnings.push_back({"left_out", notice});
-  const WriteJob job = write_job(session, out.parent_path());
-  report::JobResult done;
-  done.planned_only = session.flag("plan");
-  if (done.planned_only) {
-    for (const PlannedOutput& o : build.plan.outputs) done.outputs.push_back({o.path, o.size_bytes, ""});
-    refuse_existing({out}, {}, job.existing);
-    check_fits({{out, build.plan.outputs.front().size_bytes}}, job.target);
-  } else {
-    done.outputs = write_outputs(source, build.plan, job, session.work());
-  }
-  done.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-  const std::string text = done.planned_only ? report::plan_text(source, *source.format, conversion, job.target)
-                                             : report::job_text(conversion, done);
-  session.result(report::job_json(source, conversion, done), text);
+  run_plan(session, source, source.format->title, conversion);
 }
 
 }  // namespace

@@ -82,7 +82,7 @@ void run(Session& session) {
   OpenOptions opening = open_options(session);
   opening.allow_missing = true;
   const auto check = [&](const Input& input) {
-    const Image image = open_input(session, input);
+    const Image image = open_input(input);
     const CheckResult result = check_image(image, options, session.work());
     session.result(
         report::check_json(image, result),

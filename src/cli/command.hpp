@@ -83,8 +83,8 @@ OpenOptions open_options(const Session& session);
 ArchivePtr archive_of(const Session& session, const std::string& word);
 /// The images of a word: one, or those of an archive that --pick chooses.
 Inputs inputs_of(const Session& session, const std::string& word, const OpenOptions& options);
-/// Opens it, and decrypts it if --key-file has its key.
-Image open_input(const Session& session, const Input& input);
+/// Opens it, and decrypts it if its keys are there.
+Image open_input(const Input& input);
 /// Error (usage, "several_images") if an archive holds more than one.
 Image one_image(const Session& session, const std::string& word, const OpenOptions& options);
 WriteJob write_job(const Session& session, const std::filesystem::path& folder);
@@ -102,8 +102,13 @@ struct ConversionJob {
   const Format* target = nullptr;
   std::filesystem::path out;
   WriteOptions options = {};
+  std::vector<Loss> losses = {};  ///< that the image as it is given has had already
+  std::uint64_t limit_bytes = 0;  ///< of each file that is written; 0: none
 };
 void run_conversion(Session& session, const Image& image, const ConversionJob& job);
+
+/// A plan that is made already, shown or carried out. `becomes`: what the source turns into, in words.
+void run_plan(Session& session, const Image& source, std::string_view becomes, const Conversion& conversion);
 
 /// Where the output goes: `out` may be a folder for sets, or any existing folder.
 std::filesystem::path leading_output(const Image& image, const Format& target, const std::string& out);

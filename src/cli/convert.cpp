@@ -1,10 +1,10 @@
 #include <algorithm>
-#include <chrono>
 
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/convert/parts.hpp"
+#include "opifex/core/convert/scrub.hpp"
 #include "opifex/core/io/part_names.hpp"
 #include "opifex/report/text.hpp"
 
@@ -23,9 +23,14 @@ void declare(po::options_description& options) {
       "for cue-tracks: own (default) or previous, see opifex help split")(
       "codecs", po::value<std::string>()->value_name("NAME,..."),
       "for chd: codecs to try on each hunk (default: cdlz,cdzl,cdfl for CDs, lzma,zlib,huff,flac for the rest)")(
-      "hunk-size", po::value<std::string>()->value_name("SIZE"), "for chd: bytes of a hunk (default: 19584, 4096)")(
+      "hunk-size", po::value<std::string>()->value_name("SIZE"),
+      "for chd: bytes of a hunk (default: 19584, 4096); for wbfs: of a block (default: 2 MiB)")(
       "effort", po::value<std::string>()->value_name("LEVEL"),
-      "for chd: fast, normal (default) or best: time spent on getting smaller");
+      "for chd: fast, normal (default) or best: time spent on getting smaller")(
+      "scrub", po::bool_switch(), "for GameCube and Wii discs: leave out what no file uses (Wii: needs --key-file)")(
+      "keep", po::value<std::string>()->value_name("WHICH"),
+      "for Wii discs: partitions to keep, all (default) or game")(
+      "limit", po::value<std::string>()->value_name("SIZE"), "write parts of at most SIZE, or fat32: what that takes");
   declare_write_options(options);
   declare_read_options(options);
 }
@@ -60,6 +65,28 @@ Effort effort(const Session& session) {
   return Effort::normal;
 }
 
+/// 0: the user set none.
+std::uint64_t limit_bytes(const Session& session) {
+  const std::string limit = session.text("limit");
+  if (limit.empty()) return 0;
+  const auto bytes = limit == "fat32" ? std::optional(kFat32Part) : parse_size(limit);
+  if (!bytes)
+    throw Error(
+        {.fault = Fault::usage, .code = "usage", .what = "--limit takes fat32 or a size, not " + printable(limit)});
+  return *bytes;
+}
+
+ScrubRequest scrub_request(const Session& session, const Format& target, const WriteOptions& options) {
+  ScrubRequest request{.unused = session.flag("scrub")};
+  const std::string keep = session.text("keep");
+  if (!keep.empty() && keep != "all" && keep != "game") unknown_word("choice of partitions", keep, {"all", "game"});
+  request.keep = keep == "game" ? WiiKeep::game : WiiKeep::all;
+  // A block that holds anything used is stored whole anyway: its other clusters may as well stay.
+  constexpr std::uint64_t kBlock = 2 << 20;
+  if (target.id == "wbfs") request.unit_bytes = options.hunk_bytes != 0 ? options.hunk_bytes : kBlock;
+  return request;
+}
+
 std::string one_word(const Session& session) { return session.list("words").front(); }
 
 WriteOptions write_options(const Session& session, const Format& target) {
@@ -89,9 +116,13 @@ void run(Session& session) {
                  .what = fmt::format("the archive holds {} images, and --out names one file", inputs.images.size()),
                  .file = one_word(session),
                  .hint = "name a folder, ending in /, or choose one image with --pick"});
+  const ScrubRequest request = scrub_request(session, target, options);
+  const std::uint64_t limit = limit_bytes(session);
   for (const Input& input : inputs.images) {
-    const Image image = open_input(session, input);
-    run_conversion(session, image, {&target, leading_output(image, target, out), options});
+    Scrubbed scrubbed{open_input(input), {}};
+    if (request.unused || request.keep != WiiKeep::all) scrubbed = scrub(scrubbed.image, request);
+    const Image& image = scrubbed.image;
+    run_conversion(session, image, {&target, leading_output(image, target, out), options, scrubbed.losses, limit});
   }
 }
 
@@ -100,38 +131,12 @@ void require_out(const Session& session, const char* what) {
     throw Error({.fault = Fault::usage, .code = "usage", .what = what, .hint = "add --out"});
 }
 
-/// A plan that only cuts or joins files, carried out or shown.
-void run_file_plan(Session& session, const fs::path& input, const WritePlan& plan) {
-  const auto start = std::chrono::steady_clock::now();
+/// A plan that only cuts or joins files.
+void run_file_plan(Session& session, const fs::path& input, const char* becomes, const WritePlan& plan) {
   Image source;
   source.path = input;
   source.format = find_format("iso");
-  Conversion conversion;
-  conversion.plan = plan;
-  const WriteJob job = write_job(session, plan.outputs.front().path.parent_path());
-  report::JobResult done;
-  done.planned_only = session.flag("plan");
-  if (done.planned_only) {
-    std::vector<PlannedFile> files;
-    std::vector<fs::path> targets;
-    for (const PlannedOutput& o : plan.outputs) {
-      done.outputs.push_back({o.path, o.size_bytes, ""});
-      files.push_back({o.path, o.size_bytes});
-      targets.push_back(o.path);
-    }
-    refuse_existing(targets, {input}, job.existing);
-    check_fits(files, job.target);
-  } else {
-    done.outputs = write_outputs(source, plan, job, session.work());
-  }
-  done.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-  std::string text = report::job_text(conversion, done);
-  if (done.planned_only) {
-    text = fmt::format("{}\n", plan.steps.front());
-    for (const PlannedOutput& o : plan.outputs)
-      text += fmt::format("  {}  {}\n", printable(o.path.string()), human_size(o.size_bytes));
-  }
-  session.result(report::job_json(source, conversion, done), text);
+  run_plan(session, source, becomes, {plan, {}, {}});
 }
 
 /// The parts of a split file become one.
@@ -148,7 +153,7 @@ void join_parts(Session& session, const fs::path& part) {
                                                                  : fs::path(stem + ".iso");
     target /= whole;
   }
-  run_file_plan(session, part, plan_join(part, target));
+  run_file_plan(session, part, "one file", plan_join(part, target));
 }
 
 void run_merge(Session& session) {
@@ -161,13 +166,9 @@ void run_merge(Session& session) {
 
 void run_split(Session& session) {
   require_out(session, "split needs --out DIR for the new set");
-  if (const std::string limit = session.text("limit"); !limit.empty()) {
-    const auto bytes = limit == "fat32" ? std::optional(kFat32Part) : parse_size(limit);
-    if (!bytes)
-      throw Error(
-          {.fault = Fault::usage, .code = "usage", .what = "--limit takes fat32 or a size, not " + printable(limit)});
-    return run_file_plan(session, one_word(session), plan_split(one_word(session), session.text("out"), *bytes));
-  }
+  if (const std::uint64_t limit = limit_bytes(session); limit != 0)
+    return run_file_plan(session, one_word(session), "parts",
+                         plan_split(one_word(session), session.text("out"), limit));
   if (session.text("by") != "tracks") unknown_word("way to split", session.text("by"), {"tracks"});
   const Image image = one_image(session, one_word(session), open_options(session));
   const Format& target = writable_format("cue-tracks");
@@ -192,16 +193,6 @@ const Format& writable_format(const std::string& id) {
   return *format;
 }
 
-std::set<std::string> accepted_losses(const Session& session) {
-  std::set<std::string> accepted;
-  const auto& known = content_loss_kinds();
-  for (const std::string& kind : comma_list(session.text("accept"))) {
-    if (std::find(known.begin(), known.end(), kind) == known.end()) unknown_word("loss", kind, known);
-    accepted.insert(kind);
-  }
-  return accepted;
-}
-
 void declare_read_options(po::options_description& options) {
   options.add_options()("sector-size", po::value<std::size_t>()->value_name("N"),
                         "an image without a sheet has sectors of N bytes (default: found out)")(
@@ -209,9 +200,9 @@ void declare_read_options(po::options_description& options) {
       "parent", po::value<std::string>()->value_name("FILE"),
       "the CHD that the input is the difference to (default: found beside it); with --to chd also that of the output")(
       "key-file", po::value<std::string>()->value_name("FILE"),
-      "your keys (TOML): an encrypted PS3 disc is read decrypted")(
+      "your keys (TOML): encrypted PS3 discs and Wii partitions are read decrypted")(
       "pick", po::value<std::string>()->value_name("PATTERN"),
-      "if the input is an archive: only images in it whose path fits, like 'disc 1/*'");
+      "of an archive: only images whose path fits, like 'disc 1/*'; of a WBFS drive: the disc with this id");
 }
 
 OpenOptions open_options(const Session& session) {
@@ -219,6 +210,7 @@ OpenOptions open_options(const Session& session) {
   if (session.options().count("sector-size") != 0)
     options.sector_bytes = session.options()["sector-size"].as<std::size_t>();
   options.pick = session.text("pick");
+  if (const std::string keys = session.text("key-file"); !keys.empty()) options.keys = KeyRing::read(keys);
   if (const std::string parent = session.text("parent"); !parent.empty()) options.parents.emplace_back(parent);
   if (session.options().count("mode") != 0) options.mode = session.options()["mode"].as<int>();
   if (options.mode && *options.mode != 1 && *options.mode != 2)
@@ -236,76 +228,6 @@ void declare_write_options(po::options_description& options) {
       "sha1", po::bool_switch(), "print the SHA-1 of each output")(
       "fs", po::value<std::string>()->value_name("TYPE"),
       "rules of the target drive: fat32, exfat, ntfs, ext4 (default: found out)");
-}
-
-WriteJob write_job(const Session& session, const fs::path& folder) {
-  WriteJob job;
-  job.existing = session.flag("overwrite") ? Existing::replace : Existing::keep;
-  job.hash_outputs = session.flag("sha1");
-  job.target = target_facts(folder);
-  if (const std::string type = session.text("fs"); !type.empty()) job.target = with_file_system(job.target, type);
-  return job;
-}
-
-std::vector<std::string> comma_list(const std::string& text) {
-  std::vector<std::string> words;
-  for (std::size_t at = 0; at <= text.size() && !text.empty();) {
-    const std::size_t end = std::min(text.find(',', at), text.size());
-    const std::string word(trim(std::string_view(text).substr(at, end - at)));
-    if (!word.empty()) words.push_back(word);
-    at = end + 1;
-  }
-  return words;
-}
-
-fs::path leading_output(const Image& image, const Format& target, const std::string& out) {
-  const fs::path extension(std::string(target.extensions.front()));
-  if (out.empty()) return default_output(image, target, {});
-  const fs::path path(out);
-  const fs::path inside = path / (output_stem(image) + extension.string());
-  if (out.ends_with('/') || fs::is_directory(path)) return inside;
-  const bool set = target.extensions.front() == ".cue";  // a sheet and its bins
-  if (!set) return path;
-  const std::string own = fold_case(path.extension().string());
-  if (own == extension) return path;
-  if (own == ".bin" || own == ".img") return fs::path(path).replace_extension(extension);
-  return inside;
-}
-
-void run_conversion(Session& session, const Image& image, const ConversionJob& job) {
-  const auto start = std::chrono::steady_clock::now();
-  const ConvertRequest request{job.target, job.out, job.options, accepted_losses(session)};
-  const WriteJob write = write_job(session, job.out.parent_path());
-  Conversion conversion = plan_conversion(image, request, session.work());
-  conversion.warnings.insert(conversion.warnings.begin(), image.warnings.begin(), image.warnings.end());
-  report::JobResult done;
-  const auto finish = [&](const std::string& text) {
-    done.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
-    session.result(report::job_json(image, conversion, done), text);
-  };
-  if (session.flag("plan")) {
-    done.planned_only = true;
-    for (const PlannedOutput& o : conversion.plan.outputs) done.outputs.push_back({o.path, o.size_bytes, ""});
-    finish(report::plan_text(image, *job.target, conversion, write.target));
-    // The plan runs into the same walls as the job would.
-    std::vector<PlannedFile> files;
-    std::vector<fs::path> targets;
-    for (const PlannedOutput& o : conversion.plan.outputs) {
-      files.push_back({o.path, o.size_bytes});
-      targets.push_back(o.path);
-    }
-    refuse_losses(conversion, image, *job.target);
-    refuse_existing(targets, input_paths(image), write.existing);
-    return check_fits(files, write.target);
-  }
-  refuse_losses(conversion, image, *job.target);
-  done.outputs = write_outputs(image, conversion.plan, write, session.work());
-  const bool changed = std::any_of(conversion.losses.begin(), conversion.losses.end(),
-                                   [](const Loss& l) { return is_content_loss(l.kind); });
-  if (session.flag("prove") && changed)
-    session.message("opifex: --prove is left out: with accepted losses input and output differ\n");
-  if (session.flag("prove") && !changed) done.proof_sha1 = prove_same(image, open_image(job.out), session.work());
-  finish(report::job_text(conversion, done));
 }
 
 extern const Command kConvert = {

@@ -44,12 +44,15 @@ void unknown(Session& session, const std::string& path, const Error& e) {
 }
 
 void identify_image(Session& session, const Input& input, const TitleList& titles) {
-  Image image = open_input(session, input);
+  Image image = open_input(input);
   warn_of_names(image);
   Identity id = identify_platform(image);
   titles.apply(id);
+  if (id.state == "truncated") image.complete = false;
   session.result(report::identify_json(image, id), report::identify_text(image, id));
-  if (!image.complete) session.bad_news();
+  const bool wrong_key =
+      std::any_of(id.warnings.begin(), id.warnings.end(), [](const Warning& w) { return w.code == "wrong_key"; });
+  if (!image.complete || wrong_key) session.bad_news();
 }
 
 void identify_archive(Session& session, const std::string& path, ArchivePtr archive, const OpenOptions& options,

@@ -2,6 +2,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/platforms/ps3_disc.hpp"
+#include "opifex/core/volumes/wii_disc.hpp"
 
 #include "command.hpp"
 
@@ -31,15 +32,16 @@ Inputs inputs_of(const Session& session, const std::string& word, const OpenOpti
   return find_inputs(word, options, session.text("pick"), spool_folder(session));
 }
 
-Image open_input(const Session& session, const Input& input) {
+Image open_input(const Input& input) {
   Image image = open_image(input.path, input.options);
-  const std::string keys = session.text("key-file");
-  return keys.empty() ? image : decrypted_ps3(std::move(image), keys);
+  // A Wii disc stays as it is: only its partitions are read decrypted.
+  if (!image.keys || (image.blocks && is_wii_disc(*image.blocks))) return image;
+  return decrypted_ps3(std::move(image), *image.keys);
 }
 
 Image one_image(const Session& session, const std::string& word, const OpenOptions& options) {
   const Inputs inputs = inputs_of(session, word, options);
-  if (inputs.images.size() == 1) return open_input(session, inputs.images.front());
+  if (inputs.images.size() == 1) return open_input(inputs.images.front());
   std::vector<std::string> names;
   for (const Input& i : inputs.images)
     names.push_back(printable(i.path.lexically_relative(inputs.archive->volumes().front()).string()));

@@ -57,7 +57,7 @@ void run(Session& session) {
   std::string text;
   if (done.planned_only) {
     for (const PlannedOutput& o : conversion.plan.outputs) done.outputs.push_back({o.path, o.size_bytes, ""});
-    text = report::plan_text(rescued.image, target, conversion, job.target);
+    text = report::plan_text(rescued.image, target.title, conversion, job.target);
   } else {
     done.outputs = write_outputs(rescued.image, conversion.plan, job, session.work());
     text = report::job_text(conversion, done);

@@ -100,6 +100,25 @@ Json container_json(const Image& image) {
 
 }  // namespace
 
+namespace {
+
+Json partitions_json(const Identity& id) {
+  Json partitions = Json::array();
+  for (const Identity::Partition& p : id.partitions)
+    partitions.push_back({{"kind", p.kind},
+                          {"offset", p.offset},
+                          {"size_bytes", p.size_bytes == 0 ? Json() : Json(p.size_bytes)},
+                          {"encrypted", p.encrypted},
+                          {"key", or_null(p.key)},
+                          {"blank", p.blank},
+                          {"title_id", or_null(p.title_id)},
+                          {"title", or_null(p.title)},
+                          {"files", optional_number(p.files)}});
+  return partitions;
+}
+
+}  // namespace
+
 Json identify_json(const Image& image, const Identity& id) {
   Json also = Json::array();
   for (const auto& a : id.also) also.push_back({{"platform", a.platform}, {"confidence", a.confidence}});
@@ -112,6 +131,8 @@ Json identify_json(const Image& image, const Identity& id) {
   Json regions = Json::array();
   for (const Identity::Region& r : id.encrypted_regions)
     regions.push_back({{"first_lba", r.first}, {"last_lba", r.last}});
+  Json warnings = to_json(image.warnings);
+  for (Json& w : to_json(id.warnings)) warnings.push_back(std::move(w));
   Json sessions = Json::array();
   if (image.cd)
     for (const cd::Session& s : image.cd->layout().sessions)
@@ -145,13 +166,19 @@ Json identify_json(const Image& image, const Identity& id) {
           {"sessions", sessions},
           {"tracks", tracks_json(image)},
           {"container", container_json(image)},
-          {"partitions", Json::array()},
+          {"partitions", partitions_json(id)},
+          {"medium", or_null(id.medium)},
+          {"scrubbed", optional_number(id.scrubbed)},
+          {"padding", or_null(id.padding)},
+          {"used_bytes", optional_number(id.used_bytes)},
+          {"files_inside", optional_number(id.files)},
           {"parts", parts},
-          {"warnings", to_json(image.warnings)}};
+          {"warnings", warnings}};
 }
 
 Json check_json(const Image& image, const CheckResult& result) {
-  Json files = Json::array(), tracks = Json::array(), findings = Json::array();
+  Json files = Json::array(), tracks = Json::array(), findings = Json::array(), disc;
+  if (result.disc) disc = {{"size_bytes", result.disc->size_bytes}, {"hashes", hashes_json(result.disc->hashes)}};
   for (const FileCheck& f : result.files)
     files.push_back({{"path", f.path.string()}, {"size_bytes", f.size_bytes}, {"hashes", hashes_json(f.hashes)}});
   for (const TrackCheck& t : result.tracks) {
@@ -189,6 +216,7 @@ Json check_json(const Image& image, const CheckResult& result) {
           {"verdict", to_string(result.verdict)},
           {"hashes", result.files.size() == 1 ? hashes_json(result.files.front().hashes) : Json::object()},
           {"files", files},
+          {"disc", disc},
           {"tracks", tracks},
           {"findings", findings},
           {"known", nullptr}};

@@ -69,8 +69,12 @@ std::string disc_summary(const Image& image) {
 }
 
 std::string warnings_text(const std::vector<Warning>& warnings) {
+  constexpr std::size_t kShown = 20;
   std::string text;
-  for (const Warning& w : warnings) text += fmt::format("  warning     {} [{}]\n", printable(w.message), w.code);
+  for (std::size_t i = 0; i < std::min(kShown, warnings.size()); ++i)
+    text += fmt::format("  warning     {} [{}]\n", printable(warnings[i].message), warnings[i].code);
+  if (warnings.size() > kShown)
+    text += fmt::format("  ... and {} more warnings (--json lists all)\n", warnings.size() - kShown);
   return text;
 }
 
@@ -193,6 +197,7 @@ std::string state_name(const std::string& state) {
   if (state == "split") return "split: its parts are read as one";
   if (state == "trimmed") return "trimmed: without what no file needs";
   if (state == "truncated") return "TRUNCATED: it ends before its file system does";
+  if (state == "unknown") return "unknown: its tables do not tell where it may end";
   if (state == "padded") return "padded: it goes on behind the end of its file system";
   return state;
 }
@@ -202,6 +207,44 @@ std::string state_name(const std::string& state) {
 std::string short_platform_name(const std::string& id) {
   return id == "iso9660" || id == "udf" ? "data disc" : platform_name(id);
 }
+
+namespace {
+
+std::string state_text(const Identity& id) {
+  std::vector<std::string> parts;
+  if (const std::string name = state_name(id.state); !name.empty()) parts.push_back(name);
+  if (id.scrubbed.value_or(false)) parts.emplace_back("scrubbed: unused parts are blank");
+  if (id.padding == "blank") parts.emplace_back("unused space is blank");
+  if (id.padding == "filled") parts.emplace_back("unused space is as pressed");
+  if (id.padding == "mixed") parts.emplace_back("unused space is blank in part");
+  return fmt::format("{}", fmt::join(parts, "; "));
+}
+
+std::string key_text(const Identity::Partition& p) {
+  if (p.blank) return "not needed";
+  if (p.key == "missing") return "not given";
+  return p.key == "right" ? "fits" : p.key == "wrong" ? "WRONG" : p.key;
+}
+
+std::string partitions_table(const Identity& id) {
+  Table table({{"Partition"},
+               {"Starts at", Align::right},
+               {"Size", Align::right},
+               {"Encrypted"},
+               {"Key"},
+               {"Files", Align::right},
+               {"Title id"},
+               {"Title"}});
+  for (const Identity::Partition& p : id.partitions)
+    table.add({p.kind, fmt::format("{:#x}", p.offset), p.size_bytes == 0 ? "?" : human_size(p.size_bytes),
+               p.blank       ? "blank"
+               : p.encrypted ? "yes"
+                             : "no",
+               key_text(p), p.files ? grouped(*p.files) : "", p.title_id, printable(p.title)});
+  return table.text("  ");
+}
+
+}  // namespace
 
 std::string identify_text(const Image& image, const Identity& id) {
   Facts facts;
@@ -218,7 +261,10 @@ std::string identify_text(const Image& image, const Identity& id) {
   facts.add("Date", id.date);
   facts.add("Video", id.video);
   facts.add("Disc no.", id.disc);
-  facts.add("State", state_name(id.state));
+  facts.add("Medium", id.medium);
+  facts.add("State", state_text(id));
+  if (id.used_bytes) facts.add("Used", bytes_text(*id.used_bytes));
+  if (id.files) facts.add("Files", fmt::format("{} inside", grouped(*id.files)));
   if (!id.encrypted_regions.empty()) facts.add("Regions", regions_text(id.encrypted_regions));
   std::string also;
   for (const auto& a : id.also)
@@ -234,7 +280,9 @@ std::string identify_text(const Image& image, const Identity& id) {
     for (const ContainerFact& fact : image.container->facts())
       if (!fact.label.empty())
         facts.add(fact.label.c_str(), fact.key == "logical_bytes" ? bytes_text(std::stoull(fact.value)) : fact.value);
-  std::string text = printable(image.path.string()) + "\n" + facts.text() + warnings_text(image.warnings);
+  std::string text =
+      printable(image.path.string()) + "\n" + facts.text() + warnings_text(image.warnings) + warnings_text(id.warnings);
+  if (!id.partitions.empty()) text += "\n" + partitions_table(id);
   if (image.container) text += "\n" + shares_table(*image.container, image.size_bytes());
   if (image.cd) text += "\n" + layout_table(image);
   return text;
@@ -260,6 +308,9 @@ std::string check_text(const Image& image, const CheckResult& result, RepairHint
     if (!f.hashes.empty())
       text += fmt::format("  {}  {} bytes\n{}", printable(f.path.filename().string()), grouped(f.size_bytes),
                           hash_lines(f.hashes, "    "));
+  if (result.disc && !result.disc->hashes.empty())
+    text += fmt::format("  the disc inside  {} bytes\n{}", grouped(result.disc->size_bytes),
+                        hash_lines(result.disc->hashes, "    "));
   // A file that is one track has the same hashes twice: once is enough.
   if (!same_bytes(result))
     for (const TrackCheck& t : result.tracks)
@@ -271,10 +322,13 @@ std::string check_text(const Image& image, const CheckResult& result, RepairHint
   return text;
 }
 
-std::string plan_text(const Image& image, const Format& target, const Conversion& conversion,
+std::string plan_text(const Image& image, std::string_view becomes, const Conversion& conversion,
                       const TargetFacts& facts) {
-  std::string text = fmt::format("{} -> {}\n", printable(image.path.string()), target.title);
+  std::string text = fmt::format("{} -> {}\n", printable(image.path.string()), becomes);
   for (const std::string& step : conversion.plan.steps) text += fmt::format("  step        {}\n", printable(step));
+  if (const auto files = planned_files(conversion.plan); files.size() > 1)
+    for (const PlannedFile& f : files)
+      text += fmt::format("  file        {}  {}\n", printable(f.path.filename().string()), human_size(f.size_bytes));
   text += losses_text(conversion.losses);
   if (conversion.losses.empty()) text += "  loss        none\n";
   text += warnings_text(conversion.warnings);

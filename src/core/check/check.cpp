@@ -10,6 +10,7 @@
 #include "opifex/core/cd/subchannel.hpp"
 #include "opifex/core/check/file_map.hpp"
 #include "opifex/core/check/span_hasher.hpp"
+#include "opifex/core/check/wii_tree.hpp"
 #include "opifex/core/image/container.hpp"
 
 namespace opifex {
@@ -28,7 +29,8 @@ struct Stretch {
   std::uint64_t offset = 0;        // in the source
   const Extent* extent = nullptr;  // null: no sectors
   Lba lba = 0;
-  bool decoded = false;  // read through the image: audio little-endian
+  bool decoded = false;   // read through the image: audio little-endian
+  bool clusters = false;  // whole clusters of a Wii partition; `offset` is that of the disc
 };
 
 /// What is read, in order: all files; then tracks whose bytes are not in their files as they are (byte order, audio
@@ -37,6 +39,7 @@ struct Stream {
   std::vector<Stretch> stretches;
   std::vector<std::pair<std::uint64_t, std::uint64_t>> files;  // begin and end of each, by file
   std::map<int, std::vector<std::pair<std::uint64_t, std::uint64_t>>> tracks;
+  std::pair<std::uint64_t, std::uint64_t> disc;  // inside a container
   std::uint64_t size_bytes = 0;
 
   void add(Stretch s) {
@@ -58,7 +61,24 @@ bool lies_as_it_is(const Extent& e, const ImageFile& file) {
   return e.source == file.source && !e.swapped && !e.scrambled;
 }
 
-Stream make_stream(const Image& image) {
+/// Bytes of a disc, cut where clusters that can be verified begin and end.
+void add_disc(Stream& stream, const ByteSource& disc, std::uint64_t size, const WiiTree* tree) {
+  std::uint64_t done = 0;
+  for (const ByteRange& run : tree ? tree->cluster_runs() : std::vector<ByteRange>{}) {
+    if (run.first < done) continue;  // partitions that overlap: told already
+    stream.add({0, run.first - done, &disc, done});
+    Stretch clusters{0, run.end - run.first, &disc, run.first};
+    clusters.clusters = true;
+    stream.add(clusters);
+    done = run.end;
+  }
+  stream.add({0, size - done, &disc, done});
+}
+
+/// The disc in a container that is no plain copy of it.
+bool holds_disc(const Image& image) { return image.container && image.blocks && image.format->holds.whole_discs; }
+
+Stream make_stream(const Image& image, const WiiTree* tree) {
   Stream stream;
   std::vector<const Extent*> later;
   for (std::size_t f = 0; f < image.files.size(); ++f) {
@@ -77,8 +97,17 @@ Stream make_stream(const Image& image) {
         stream.add({0, e.size_bytes(), file.source.get(), e.offset, &e, e.lba});
         offset = e.offset + e.size_bytes();
       }
-    if (!file.missing) stream.add({0, file.size_bytes - offset, file.source.get(), offset});
+    const bool is_disc = tree && image.files.size() == 1 && !image.container && offset == 0;
+    if (is_disc)
+      add_disc(stream, *file.source, file.size_bytes, tree);
+    else if (!file.missing)
+      stream.add({0, file.size_bytes - offset, file.source.get(), offset});
     stream.files.emplace_back(begin, stream.size_bytes);
+  }
+  if (holds_disc(image)) {
+    const std::uint64_t begin = stream.size_bytes;
+    add_disc(stream, *image.blocks, image.blocks->size(), tree);
+    stream.disc = {begin, stream.size_bytes};
   }
   for (const Extent* e : later) {
     stream.add_to_track(e->track, stream.size_bytes, stream.size_bytes + e->size_bytes());
@@ -211,7 +240,8 @@ class Checker {
       : image_(image), options_(options), work_(work) {}
 
   CheckResult run() {
-    const Stream stream = make_stream(image_);
+    if (image_.blocks && is_wii_disc(*image_.blocks)) tree_.emplace(image_.stored_blocks(), image_.keys.get());
+    const Stream stream = make_stream(image_, tree_ ? &*tree_ : nullptr);
     prepare(stream);
     if (!read_all(stream)) {
       name_files();
@@ -219,6 +249,8 @@ class Checker {
     }
     if (image_.cd) judge_tracks();
     name_files();
+    if (tree_) take_tree();
+    if (image_.blocks && !tree_) judge_structure();
     from_warnings();
     set_verdict();
     result_.bytes_read = stream.size_bytes;
@@ -228,6 +260,7 @@ class Checker {
  private:
   void prepare(const Stream& stream) {
     for (const ImageFile& file : image_.files) result_.files.push_back({file.path, file.size_bytes, empty_hashes()});
+    if (holds_disc(image_)) result_.disc = {image_.path, image_.blocks->size(), empty_hashes()};
     if (!image_.cd) return;
     for (const cd::Track& t : image_.cd->layout().tracks) {
       TrackCheck check{.number = t.number, .mode = t.mode, .hashes = {}};
@@ -256,6 +289,7 @@ class Checker {
       for (std::size_t f = 0; f < image_.files.size(); ++f)
         if (!image_.files[f].missing)
           spans.push_back({stream.files[f].first, stream.files[f].second, &result_.files[f].hashes[h].value});
+      if (result_.disc) spans.push_back({stream.disc.first, stream.disc.second, &result_.disc->hashes[h].value});
       for (TrackCheck& track : result_.tracks) {
         if (track.hashes.empty()) continue;
         const auto& range = stream.tracks.at(track.number).front();
@@ -305,7 +339,7 @@ class Checker {
     std::vector<Stretch> blocks;
     for (const Stretch& s : stream.stretches) {
       if (s.decoded && image_.container) continue;
-      const std::size_t each = s.extent ? stored_bytes(s.extent->form) : 1;
+      const std::size_t each = s.extent ? stored_bytes(s.extent->form) : s.clusters ? kWiiClusterBytes : 1;
       const std::uint64_t step = kFlowBlockBytes / each * each;
       for (std::uint64_t done = 0; done < s.size_bytes; done += step) {
         Stretch block = s;
@@ -339,6 +373,37 @@ class Checker {
       block.source->read_at(block.offset, data);
     }
     if (block.extent) judge_->judge(*block.extent, block.lba, data);
+    if (block.clusters) tree_->judge(block.offset, data);
+  }
+
+  void take_tree() {
+    WiiTree::Result tree = tree_->result();
+    result_.verdict = std::max(result_.verdict, tree.verdict);
+    result_.findings.insert(result_.findings.end(), tree.findings.begin(), tree.findings.end());
+    if (tree.verified > 0)
+      find("hashes_verified", Severity::note,
+           fmt::format("{} clusters of {} were verified by their hashes", grouped(tree.verified),
+                       human_size(kWiiClusterBytes)),
+           tree.verified);
+  }
+
+  /// Discs without error detection whose tables of files can at least be held against each other.
+  void judge_structure() {
+    const auto console = read_console_volume(image_.stored_blocks());
+    if (!console) return;
+    for (const VolumeProblem& p : console->volume.problems) {
+      const Severity severity = p.weight == Weight::damage    ? Severity::error
+                                : p.weight == Weight::warning ? Severity::warning
+                                                              : Severity::note;
+      find(p.code, severity, p.message);
+      const bool cut = p.code == "cut_short" || p.code == "outside_image";
+      if (severity == Severity::error)
+        result_.verdict = std::max(result_.verdict, cut ? Verdict::incomplete : Verdict::damaged);
+    }
+    if (!console->volume.damaged())
+      find("tables_fit", Severity::note,
+           fmt::format("the table of {} files, the executable and the loader lie where they can",
+                       grouped(console->volume.entries.size())));
   }
 
   /// Damage is easier to judge by the files it hits.
@@ -459,7 +524,7 @@ class Checker {
       const bool error = std::find(kIncomplete.begin(), kIncomplete.end(), w.code) != kIncomplete.end();
       find(w.code, error ? Severity::error : Severity::warning, w.message);
     }
-    if (!image_.cd)
+    if (!image_.cd && !tree_)
       find("no_sector_checks", Severity::note,
            "blocks of 2048 bytes carry no error detection: their size and hashes can be checked, their bytes cannot");
   }
@@ -473,6 +538,7 @@ class Checker {
   const CheckOptions& options_;
   Work& work_;
   CheckResult result_;
+  std::optional<WiiTree> tree_;
   std::unique_ptr<SectorJudge> judge_ = image_.cd ? std::make_unique<SectorJudge>(*image_.cd) : nullptr;
 };
 

@@ -13,13 +13,6 @@ namespace fs = std::filesystem;
 constexpr std::uint64_t kCluster = 32 << 10;
 constexpr std::size_t kMostWbfs = 10, kMostParts = 999;
 
-std::string part_name(const fs::path& file, std::size_t n) {
-  const std::string stem = file.stem().string(), extension = fold_case(file.extension().string());
-  if (extension == ".wbfs") return n == 0 ? stem + ".wbfs" : fmt::format("{}.wbf{}", stem, n);
-  if (extension == ".iso") return fmt::format("{}.part{}.iso", stem, n);
-  return fmt::format("{}.{:03}", file.filename().string(), n + 1);
-}
-
 [[noreturn]] void refuse(const char* code, std::string what, const fs::path& file, std::string found,
                          std::string hint) {
   throw Error({.fault = Fault::usage,
@@ -30,7 +23,50 @@ std::string part_name(const fs::path& file, std::size_t n) {
                .hint = std::move(hint)});
 }
 
+/// Whole clusters of the limit, and that the names suffice.
+std::uint64_t part_size(const fs::path& whole, std::uint64_t size, std::uint64_t limit) {
+  const std::uint64_t each = limit / kCluster * kCluster;
+  if (each == 0)
+    refuse("limit_too_small", "parts this small make no sense", whole, human_size(limit), "at least 32 KiB");
+  const std::uint64_t parts = (size + each - 1) / each;
+  const std::size_t most = fold_case(whole.extension().string()) == ".wbfs" ? kMostWbfs : kMostParts;
+  if (parts > most)
+    refuse("too_many_parts", "there would be more parts than names for them", whole, fmt::format("{} parts", parts),
+           fmt::format("parts of at least {}", human_size((size + most - 1) / most)));
+  return each;
+}
+
 }  // namespace
+
+fs::path part_path(const fs::path& whole, std::size_t part) {
+  const std::string stem = whole.stem().string(), extension = fold_case(whole.extension().string());
+  const fs::path folder = whole.parent_path();
+  if (extension == ".wbfs") return folder / (part == 0 ? stem + ".wbfs" : fmt::format("{}.wbf{}", stem, part));
+  if (extension == ".iso") return folder / fmt::format("{}.part{}.iso", stem, part);
+  return folder / fmt::format("{}.{:03}", whole.filename().string(), part + 1);
+}
+
+void limit_parts(WritePlan& plan, std::uint64_t limit) {
+  const bool fits = std::all_of(plan.outputs.begin(), plan.outputs.end(),
+                                [&](const PlannedOutput& o) { return o.size_bytes <= limit; });
+  if (fits) return;
+  if (plan.outputs.size() != 1)
+    refuse("set_not_split", "a sheet and its bins are not cut by size", plan.outputs.back().path,
+           fmt::format("{} files", plan.outputs.size()), "opifex split --by tracks makes smaller files");
+  PlannedOutput& output = plan.outputs.front();
+  output.part_bytes = part_size(output.path, output.size_bytes, limit);
+  plan.steps.push_back(fmt::format("cut into parts of at most {} as it is written", human_size(output.part_bytes)));
+}
+
+void refuse_left_over(const fs::path& whole, std::size_t part) {
+  const fs::path next = part_path(whole, part);
+  if (!fs::exists(next)) return;
+  throw Error({.fault = Fault::needs_word,
+               .code = "left_over_part",
+               .what = "a part of an earlier split is there: it would be taken for one of the new file",
+               .file = next.string(),
+               .hint = "remove it, or give another name with --out"});
+}
 
 WritePlan plan_split(const fs::path& file, const fs::path& folder, std::uint64_t limit) {
   const SourcePtr source = host_files()->open(file);
@@ -38,19 +74,13 @@ WritePlan plan_split(const fs::path& file, const fs::path& folder, std::uint64_t
   const fs::path whole = set && set->plain_bytes() && set->parts.size() > 1 ? file.parent_path() / set->open : file;
   if (source->size() <= limit)
     refuse("fits_already", "the file fits already", file, human_size(source->size()), "it can be copied as it is");
-  const std::uint64_t each = limit / kCluster * kCluster;
-  if (each == 0)
-    refuse("limit_too_small", "parts this small make no sense", file, human_size(limit), "at least 32 KiB");
+  const std::uint64_t each = part_size(whole, source->size(), limit);
   const std::uint64_t parts = (source->size() + each - 1) / each;
-  const std::size_t most = fold_case(whole.extension().string()) == ".wbfs" ? kMostWbfs : kMostParts;
-  if (parts > most)
-    refuse("too_many_parts", "there would be more parts than names for them", file, fmt::format("{} parts", parts),
-           fmt::format("parts of at least {}", human_size((source->size() + most - 1) / most)));
   WritePlan plan;
   for (std::uint64_t n = 0; n < parts; ++n) {
     const std::uint64_t at = n * each, size = std::min(each, source->size() - at);
     plan.outputs.push_back(
-        {folder / part_name(whole, static_cast<std::size_t>(n)), {SourceRun{source, at, size}}, size});
+        {part_path(folder / whole.filename(), static_cast<std::size_t>(n)), {SourceRun{source, at, size}}, size});
   }
   plan.steps.push_back(
       fmt::format("cut {} into {} parts of at most {}", file.filename().string(), parts, human_size(each)));

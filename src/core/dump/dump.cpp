@@ -203,7 +203,7 @@ void Dump::plan_blocks() {
   medium.identity.serial = plan_.ps3->title_id;
   if (medium.identity.title == "PS3VOLUME") medium.identity.title.clear();  // every disc is called so
   if (!plan_.ps3->has_encrypted() || request_.key_file.empty()) return;
-  const auto key = find_disc_key(request_.key_file, plan_.ps3->title_id);
+  const auto key = KeyRing::read(request_.key_file)->disc_key(plan_.ps3->title_id);
   if (!key) {
     medium.warnings.push_back(
         {"no_key", fmt::format("the key file has no key for {}: the disc is dumped encrypted", plan_.ps3->title_id)});

@@ -10,7 +10,7 @@ struct Dump::Parts {
   DriveTransport* transport = nullptr;
   std::unique_ptr<Drive> drive = {};  ///< null: plain reads
   std::unique_ptr<SectorReader> reader = {};
-  std::optional<DiscKey> key = {};
+  std::optional<AesKey> key = {};
 };
 
 }  // namespace opifex::dump

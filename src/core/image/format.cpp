@@ -17,6 +17,10 @@ SourcePtr Image::user_data() const {
   return track == 0 ? nullptr : user_data_source(cd, track);
 }
 
+SourcePtr Image::stored_blocks() const {
+  return tail_padding == 0 ? blocks : slice_source(blocks, 0, blocks->size() - tail_padding);
+}
+
 std::uint64_t Image::size_bytes() const {
   std::uint64_t sum = 0;
   for (const ImageFile& file : files) sum += file.size_bytes;
@@ -98,6 +102,7 @@ Image open_image(const std::filesystem::path& path, const OpenOptions& options) 
   Image image = format.open(path, options);
   if (!image.format) image.format = &format;
   image.archive = options.archive;
+  image.keys = options.keys;
   return image;
 }
 

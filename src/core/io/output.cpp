@@ -201,6 +201,51 @@ OutputFile& OutputSet::adopt(const std::filesystem::path& target, const std::fil
   return *files_.back();
 }
 
+OutputFile& PartedOutput::open_part() {
+  if (parts_.empty() || parts_.back()->size() == part_bytes_) parts_.push_back(&set_.add(naming_(parts_.size())));
+  return *parts_.back();
+}
+
+void PartedOutput::write(ByteView data) {
+  while (!data.empty()) {
+    OutputFile& part = open_part();
+    const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(data.size(), part_bytes_ - part.size()));
+    part.write(data.first(n));
+    size_ += n;
+    data = data.subspan(n);
+  }
+}
+
+void PartedOutput::skip(std::uint64_t bytes) {
+  while (bytes > 0) {
+    OutputFile& part = open_part();
+    const std::uint64_t n = std::min(bytes, part_bytes_ - part.size());
+    part.skip(n);
+    size_ += n;
+    bytes -= n;
+  }
+}
+
+void PartedOutput::rewrite(std::uint64_t offset, ByteView data) {
+  while (!data.empty()) {
+    const std::uint64_t inside = offset % part_bytes_;
+    const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(data.size(), part_bytes_ - inside));
+    parts_.at(static_cast<std::size_t>(offset / part_bytes_))->rewrite(inside, data.first(n));
+    offset += n;
+    data = data.subspan(n);
+  }
+}
+
+void PartedOutput::read_back(std::uint64_t offset, std::span<std::byte> out) const {
+  while (!out.empty()) {
+    const std::uint64_t inside = offset % part_bytes_;
+    const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), part_bytes_ - inside));
+    parts_.at(static_cast<std::size_t>(offset / part_bytes_))->read_back(inside, out.first(n));
+    offset += n;
+    out = out.subspan(n);
+  }
+}
+
 void OutputSet::commit() {
   // All start on their way to the drive before the first is waited for.
   for (const auto& file : files_) file->start_writing();

@@ -73,13 +73,14 @@ void check_fits(const std::vector<PlannedFile>& files, const TargetFacts& facts)
   for (const PlannedFile& file : files) {
     const std::string name = file.path.filename().string();
     if (file.size_bytes > facts.largest_file_bytes)
-      throw Error({.fault = Fault::needs_word,
-                   .code = "file_too_large",
-                   .what = fmt::format("the file would be too large for {}", facts.file_system),
-                   .file = file.path.string(),
-                   .found = human_size(file.size_bytes),
-                   .expected = fmt::format("at most {}", human_size(facts.largest_file_bytes)),
-                   .hint = "write to a drive with exFAT, NTFS or ext4, or split it (opifex split --by tracks)"});
+      throw Error(
+          {.fault = Fault::needs_word,
+           .code = "file_too_large",
+           .what = fmt::format("the file would be too large for {}", facts.file_system),
+           .file = file.path.string(),
+           .found = human_size(file.size_bytes),
+           .expected = fmt::format("at most {}", human_size(facts.largest_file_bytes)),
+           .hint = "write it in parts with --limit fat32 (a CD: opifex split --by tracks), or to exFAT, NTFS or ext4"});
     if (utf16_units(name) > facts.longest_name || name.size() > 255)
       throw Error({.fault = Fault::needs_word,
                    .code = "name_too_long",

@@ -15,6 +15,7 @@ struct DiscView {
   SourcePtr disc = {};  ///< 2048 * LBA
   std::uint64_t start = 0;
   std::optional<Iso9660> iso = {};
+  const KeyRing* keys = nullptr;  ///< the user's; may be null
 
   /// Text or bytes from byte `at` of the track, as many as there are.
   Bytes read(std::uint64_t at, std::size_t size) const { return read_up_to(*disc, start * 2048 + at, size); }

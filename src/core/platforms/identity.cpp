@@ -28,12 +28,12 @@ int rank(const Identity& id) {
 std::vector<DiscView> views_of(const Image& image) {
   std::vector<DiscView> views;
   const auto add = [&](SourcePtr disc, std::uint64_t start) {
-    DiscView view{std::move(disc), start, {}};
+    DiscView view{std::move(disc), start, {}, image.keys.get()};
     view.iso = Iso9660::open(view.disc, start);
     views.push_back(std::move(view));
   };
   if (image.blocks) {
-    add(image.blocks, 0);
+    add(image.stored_blocks(), 0);
   } else if (image.cd) {
     for (const cd::Track& t : image.cd->layout().tracks)
       if (!t.mode.is_audio() && !t.incomplete)

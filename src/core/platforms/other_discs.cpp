@@ -1,4 +1,4 @@
-// 3DO, PC Engine CD, PC-FX, Neo Geo CD, Amiga CDs, CD-i, discs of video, GameCube and Wii.
+// 3DO, PC Engine CD, PC-FX, Neo Geo CD, Amiga CDs, CD-i, discs of video, Xbox.
 #include <algorithm>
 #include <array>
 
@@ -35,47 +35,6 @@ int load_lines(std::string_view text) {
     text.remove_prefix(std::min(end + 1, text.size()));
   }
   return lines;
-}
-
-std::string nintendo_region(char letter) {
-  switch (letter) {
-    case 'E':
-    case 'N':
-      return "North America";
-    case 'J':
-      return "Japan";
-    case 'K':
-    case 'Q':
-    case 'T':
-      return "Korea";
-    case 'D':
-      return "Germany";
-    case 'F':
-      return "France";
-    case 'I':
-      return "Italy";
-    case 'S':
-      return "Spain";
-    case 'H':
-      return "Netherlands";
-    case 'R':
-      return "Russia";
-    case 'U':
-      return "Australia";
-    case 'W':
-      return "Taiwan";
-    case 'C':
-      return "China";
-    case 'P':
-    case 'X':
-    case 'Y':
-    case 'Z':
-    case 'L':
-    case 'M':
-      return "Europe";
-    default:
-      return {};
-  }
 }
 
 }  // namespace
@@ -167,22 +126,6 @@ std::optional<Identity> identify_xbox(const DiscView& view) {
   const bool full = std::find(kFull.begin(), kFull.end(), view.disc->size()) != kFull.end();
   const std::uint64_t end = *offset + (volume ? volume->blocks : 0) * 2048;
   id.state = full ? "full" : view.disc->size() < end ? "truncated" : "trimmed";
-  return id;
-}
-
-std::optional<Identity> identify_nintendo(const DiscView& view) {
-  constexpr std::uint32_t kWii = 0x5D1C9EA3, kGameCube = 0xC2339F3D;
-  const Bytes head = view.read(0, 0x60);
-  if (head.size() < 0x60) return std::nullopt;
-  const bool wii = load_be32(head, 0x18) == kWii, gamecube = load_be32(head, 0x1C) == kGameCube;
-  if (!wii && !gamecube) return std::nullopt;
-  Identity id =
-      make(wii ? "wii" : "gamecube", "certain", wii ? "the console's mark at 0x18" : "the console's mark at 0x1C");
-  id.serial = view.field(0, 6);
-  id.title = view.field(0x20, 64);
-  id.disc = fmt::format("{}", std::to_integer<int>(head[6]) + 1);
-  id.version = fmt::format("1.{:02}", std::to_integer<int>(head[7]));
-  id.region = id.serial.size() > 3 ? nintendo_region(id.serial[3]) : "";
   return id;
 }
 

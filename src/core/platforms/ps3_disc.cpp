@@ -3,9 +3,6 @@
 #include <algorithm>
 #include <memory>
 
-#include <openssl/evp.h>
-#include <toml++/toml.h>
-
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/volumes/iso9660.hpp"
 
@@ -36,22 +33,6 @@ constexpr std::array kProbes = {
     Probe{"PS3_GAME/ICON0.PNG", {"\x89PNG\r\n\x1A\n", 8}}, Probe{"PS3_GAME/PIC1.PNG", {"\x89PNG\r\n\x1A\n", 8}},
     Probe{"PS3_GAME/LICDIR/LIC.DAT", {"PS3LICDA", 8}},     Probe{"PS3_GAME/ICON1.PAM", {"PAMF", 4}},
     Probe{"PS3_UPDATE/PS3UPDAT.PUP", {"SCEUF\0\0\0", 8}}};
-
-std::optional<DiscKey> parse_key(std::string_view text) {
-  DiscKey key{};
-  std::size_t digits = 0;
-  text = trim(text);
-  if (text.starts_with("0x") || text.starts_with("0X")) text.remove_prefix(2);
-  for (const char c : text) {
-    if (c == ' ' || c == ':') continue;
-    const std::size_t value =
-        std::string_view("0123456789abcdef").find(static_cast<char>(c >= 'A' && c <= 'F' ? c + 32 : c));
-    if (value == std::string_view::npos || digits >= 2 * key.size()) return std::nullopt;
-    key[digits / 2] = key[digits / 2] << 4 | static_cast<std::byte>(value);
-    ++digits;
-  }
-  return digits == 2 * key.size() ? std::optional(key) : std::nullopt;
-}
 
 }  // namespace
 
@@ -85,59 +66,16 @@ std::optional<Ps3Disc> read_ps3_disc(const ByteSource& source) {
   return disc;
 }
 
-std::optional<DiscKey> find_disc_key(const std::filesystem::path& file, const std::string& title_id) {
-  const auto fail = [&](std::string found, std::string expected, std::optional<std::uint32_t> line) {
-    throw Error({.code = "bad_key_file",
-                 .what = "the key file cannot be used",
-                 .file = file.string(),
-                 .line = line,
-                 .found = std::move(found),
-                 .expected = std::move(expected)});
-  };
-  constexpr std::size_t kMostBytes = 4 << 20;
-  const SourcePtr source = open_file(file);
-  if (source->size() > kMostBytes) fail("more than 4 MiB", "a small text file", {});
-  const Bytes text = read_up_to(*source, 0, kMostBytes);
-  try {
-    const toml::table root = toml::parse(as_text(text));
-    const toml::table* keys = root["disc-keys"].as_table();
-    if (!keys) fail("no table of this name", "[disc-keys]", {});
-    for (const auto& [name, value] : *keys) {
-      if (to_upper_ascii(name.str()) != to_upper_ascii(title_id)) continue;
-      const auto key = parse_key(value.value<std::string>().value_or(""));
-      if (!key) fail("another value", "32 hexadecimal digits in quotes", value.source().begin.line);
-      return key;
-    }
-  } catch (const toml::parse_error& e) {
-    fail("no TOML", "[disc-keys] with lines \"TITLE-ID\" = \"32 hexadecimal digits\"", e.source().begin.line);
-  }
-  return std::nullopt;
-}
-
-void decrypt_ps3(const Ps3Disc& disc, const DiscKey& key, std::uint64_t first_sector, std::span<std::byte> sectors) {
-  struct Free {
-    void operator()(EVP_CIPHER_CTX* c) const { EVP_CIPHER_CTX_free(c); }
-  };
-  std::unique_ptr<EVP_CIPHER_CTX, Free> context;
-  const auto check = [](int result) {
-    if (result != 1)
-      throw Error({.fault = Fault::device, .code = "cipher_failed", .what = "the cipher library refused to work"});
-  };
+void decrypt_ps3(const Ps3Disc& disc, const AesKey& key, std::uint64_t first_sector, std::span<std::byte> sectors) {
+  std::optional<AesCbc> cipher;
   for (std::size_t at = 0; at + kBlock <= sectors.size(); at += kBlock) {
     const std::uint64_t sector = first_sector + at / kBlock;
     if (!disc.is_encrypted(sector)) continue;
-    if (!context) {
-      context.reset(EVP_CIPHER_CTX_new());
-      check(context ? EVP_DecryptInit_ex(context.get(), EVP_aes_128_cbc(), nullptr, raw_bytes(key), nullptr) : 0);
-      check(EVP_CIPHER_CTX_set_padding(context.get(), 0));
-    }
+    if (!cipher) cipher.emplace(key, AesCbc::Direction::decrypt);
     // Each sector is a chain of its own; the IV is its number.
-    std::array<unsigned char, 16> iv{};
-    for (std::size_t i = 0; i < 4; ++i) iv[12 + i] = static_cast<unsigned char>(sector >> (24 - 8 * i) & 255);
-    check(EVP_DecryptInit_ex(context.get(), nullptr, nullptr, nullptr, iv.data()));
-    unsigned char* const data = raw_bytes_mut(sectors.subspan(at, kBlock));
-    int written = 0;
-    check(EVP_DecryptUpdate(context.get(), data, &written, data, static_cast<int>(kBlock)));
+    AesIv iv{};
+    for (std::size_t i = 0; i < 4; ++i) iv[12 + i] = static_cast<std::byte>(sector >> (24 - 8 * i) & 255);
+    cipher->run(iv, sectors.subspan(at, kBlock), sectors.subspan(at, kBlock));
   }
 }
 
@@ -146,7 +84,7 @@ namespace {
 /// Whole sectors are decrypted, whatever part of them is asked for.
 class DecryptedSource final : public ByteSource {
  public:
-  DecryptedSource(SourcePtr source, Ps3Disc disc, DiscKey key)
+  DecryptedSource(SourcePtr source, Ps3Disc disc, AesKey key)
       : source_(std::move(source)), disc_(std::move(disc)), key_(key) {}
   std::uint64_t size() const override { return source_->size(); }
   std::string name() const override { return source_->name(); }
@@ -167,23 +105,23 @@ class DecryptedSource final : public ByteSource {
  private:
   SourcePtr source_;
   Ps3Disc disc_;
-  DiscKey key_;
+  AesKey key_;
 };
 
 }  // namespace
 
-Image decrypted_ps3(Image image, const std::filesystem::path& key_file) {
+Image decrypted_ps3(Image image, const KeyRing& keys) {
   const auto disc = image.blocks ? read_ps3_disc(*image.blocks) : std::nullopt;
   const auto as_it_is = [&](std::string why) {
     image.warnings.push_back({"key_unused", "the key file is not needed: " + std::move(why)});
     return std::move(image);
   };
-  if (!disc || !disc->has_encrypted()) return as_it_is("this is no encrypted PS3 disc");
-  const auto key = find_disc_key(key_file, disc->title_id);
+  if (!disc || !disc->has_encrypted()) return as_it_is("this is no encrypted disc");
+  const auto key = keys.disc_key(disc->title_id);
   const auto fail = [&](const char* code, const char* what, std::string hint) {
     throw Error({.code = code,
                  .what = what,
-                 .file = key_file.string(),
+                 .file = keys.file().string(),
                  .expected = "the disc key of " + disc->title_id,
                  .hint = std::move(hint)});
   };
@@ -205,7 +143,7 @@ Image decrypted_ps3(Image image, const std::filesystem::path& key_file) {
   return image;
 }
 
-KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const DiscKey& key) {
+KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const AesKey& key) {
   const auto volume = Iso9660::open(source);
   if (!volume) return KeyProof::unproved;
   int right = 0, wrong = 0, plain = 0;

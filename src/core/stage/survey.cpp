@@ -90,7 +90,8 @@ class Examiner {
     item.format = image.format->id;
     item.id = identify_platform(image);
     request_.titles.apply(item.id);
-    item.complete = image.complete;
+    item.complete = image.complete && item.id.state != "truncated";
+    item.warnings.insert(item.warnings.end(), item.id.warnings.begin(), item.id.warnings.end());
     for (const ImageFile& f : image.files) {
       if (f.missing) continue;
       if (f.path != item.path) {

@@ -8,6 +8,7 @@
 #include "opifex/core/volumes/iso9660_volume.hpp"
 #include "opifex/core/volumes/opera_volume.hpp"
 #include "opifex/core/volumes/udf_volume.hpp"
+#include "opifex/core/volumes/wii_disc.hpp"
 #include "opifex/core/volumes/xdvdfs_volume.hpp"
 
 namespace opifex {
@@ -117,7 +118,7 @@ bool all_in(const Volume& a, const Volume& b) {
 }
 
 /// One place a volume may begin at: a data track, or the image itself.
-void read_at_place(const SourcePtr& disc, std::uint64_t start, std::vector<Volume>& volumes) {
+void read_at_place(const SourcePtr& disc, std::uint64_t start, const KeyRing* keys, std::vector<Volume>& volumes) {
   // The disc of these consoles begins with a small one for video players: it is not what the user asks for.
   if (start == 0)
     if (auto game = read_xdvdfs(disc)) {
@@ -127,6 +128,11 @@ void read_at_place(const SourcePtr& disc, std::uint64_t start, std::vector<Volum
   if (start == 0)
     if (auto game = read_gamecube(disc)) {
       volumes.push_back(std::move(*game));
+      return;
+    }
+  if (start == 0)
+    if (const auto wii = read_wii_disc(disc, keys)) {
+      volumes.push_back(read_wii_volume(disc, *wii));
       return;
     }
   auto iso = read_iso9660(disc, start);
@@ -221,13 +227,13 @@ bool is_safe_name(std::string_view name) {
 std::vector<Volume> read_volumes(const Image& image) {
   std::vector<Volume> volumes;
   if (image.blocks) {
-    read_at_place(image.blocks, 0, volumes);
+    read_at_place(image.stored_blocks(), 0, image.keys.get(), volumes);
   } else if (image.cd) {
     for (const cd::Track& t : image.cd->layout().tracks) {
       if (t.mode.is_audio() || t.incomplete) continue;
       const std::size_t before = volumes.size();
       read_at_place(user_data_source(image.cd, t.number), static_cast<std::uint64_t>(std::max(0, t.start_lba)),
-                    volumes);
+                    image.keys.get(), volumes);
       for (std::size_t v = before; v < volumes.size(); ++v) find_form2(*image.cd, t, volumes[v]);
     }
   }

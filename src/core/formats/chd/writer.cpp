@@ -50,7 +50,7 @@ class Coders {
 /// One run over all hunks: coded side by side, written in order.
 class HunkRun {
  public:
-  HunkRun(const WriteRequest& request, OutputFile& file, Work& work)
+  HunkRun(const WriteRequest& request, Output& file, Work& work)
       : r_(request),
         file_(file),
         work_(work),
@@ -151,7 +151,7 @@ class HunkRun {
   }
 
   const WriteRequest& r_;
-  OutputFile& file_;
+  Output& file_;
   Work& work_;
   std::uint64_t size_, total_, batch_;
   Coders coders_;
@@ -175,7 +175,7 @@ class ChdPacker final : public Packer {
     return kHeaderBytes + tag_block(r_.sheet).size() + hunks * (r_.hunk_bytes + 8) + kMapHead + 64;
   }
 
-  void write(OutputFile& file, Work& work) const override {
+  void write(Output& file, Work& work) const override {
     file.write(Bytes(kHeaderBytes));
     file.write(tag_block(r_.sheet));
     const std::uint64_t first_offset = file.size();

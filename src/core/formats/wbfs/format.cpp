@@ -85,7 +85,7 @@ class WbfsPacker final : public Packer {
   std::uint64_t source_bytes() const override { return disc_->size(); }
   std::uint64_t most_bytes() const override { return (blocks() + 1) * geometry_.block_bytes(); }
 
-  void write(OutputFile& file, Work& work) const override {
+  void write(Output& file, Work& work) const override {
     const std::uint64_t bytes = geometry_.block_bytes();
     std::vector<std::uint16_t> table(static_cast<std::size_t>(geometry_.blocks_per_disc()));
     std::uint16_t stored = 0;
@@ -144,7 +144,22 @@ class WbfsPacker final : public Packer {
   wbfs::Geometry geometry_;
 };
 
-WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions&) {
+/// 2 MiB unless the user wants something else.
+wbfs::Geometry geometry_for(const WriteOptions& options) {
+  wbfs::Geometry geometry;
+  if (options.hunk_bytes == 0) return geometry;
+  constexpr unsigned kLeast = 18, kMost = 26;
+  for (geometry.block_shift = kLeast; geometry.block_shift <= kMost; ++geometry.block_shift)
+    if (geometry.block_bytes() == options.hunk_bytes) return geometry;
+  throw Error({.fault = Fault::usage,
+               .code = "bad_block_size",
+               .what = "blocks cannot have this size",
+               .found = human_size(options.hunk_bytes),
+               .expected = "a power of two from 256 KiB to 64 MiB",
+               .hint = "loaders expect 2 MiB: leave --hunk-size out"});
+}
+
+WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
   constexpr std::uint32_t kWiiMagic = 0x5D1C'9EA3;
   constexpr std::size_t kMagicAt = 0x18, kHead = 0x100;
   const Bytes head = image.blocks ? read_up_to(*image.blocks, 0, kHead) : Bytes{};
@@ -153,7 +168,7 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
                  .what = "only a Wii disc goes into this container",
                  .file = image.path.string(),
                  .hint = "loaders expect GameCube discs as ISO"});
-  wbfs::Geometry geometry;
+  const wbfs::Geometry geometry = geometry_for(options);
   if (image.blocks->size() > geometry.blocks_per_disc() * geometry.block_bytes())
     throw Error({.code = "too_large",
                  .what = "the image is larger than a dual-layer disc",
@@ -161,7 +176,8 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
                  .found = human_size(image.blocks->size())});
   const auto packer = std::make_shared<WbfsPacker>(image.blocks, geometry);
   WritePlan plan;
-  plan.steps.push_back(fmt::format("write the blocks of 2 MiB that hold anything to {}", out.filename().string()));
+  plan.steps.push_back(fmt::format("write the blocks of {} that hold anything to {}",
+                                   human_size(geometry.block_bytes()), out.filename().string()));
   plan.outputs.push_back({out, {packer}, packer->most_bytes()});
   return plan;
 }

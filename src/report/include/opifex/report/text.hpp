@@ -15,7 +15,9 @@ std::string identify_text(const Image& image, const Identity& id);
 enum class RepairHint { give, leave_out };
 std::string check_text(const Image& image, const CheckResult& result, RepairHint hint = RepairHint::give);
 /// What is going to happen, and what would be lost.
-std::string plan_text(const Image& image, const Format& target, const Conversion& conversion, const TargetFacts& facts);
+/// `becomes`: what the image turns into, in words.
+std::string plan_text(const Image& image, std::string_view becomes, const Conversion& conversion,
+                      const TargetFacts& facts);
 /// What was written.
 std::string job_text(const Conversion& conversion, const JobResult& job);
 enum class RenameState { planned, done };

@@ -1,6 +1,7 @@
 /// Message digests by OpenSSL, CRC-32 by libdeflate, behind one small type.
 #pragma once
 
+#include <array>
 #include <memory>
 #include <string>
 #include <string_view>
@@ -36,6 +37,20 @@ const std::vector<std::string>& digest_names();
 
 /// Hash of bytes in memory.
 std::string digest_of(std::string_view name, ByteView data);
+
+/// SHA-1 of many short runs of bytes: the library's state is made once. Not safe from several threads at once.
+class Sha1Hasher {
+ public:
+  Sha1Hasher();
+  Sha1Hasher(Sha1Hasher&&) noexcept;
+  Sha1Hasher& operator=(Sha1Hasher&&) noexcept;
+  ~Sha1Hasher();
+  std::array<std::byte, 20> of(ByteView data);
+
+ private:
+  struct State;
+  std::unique_ptr<State> state_;
+};
 
 /// A name with its value, in the order asked for.
 struct NamedHash {

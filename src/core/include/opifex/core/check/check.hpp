@@ -63,6 +63,7 @@ struct FileCheck {
 struct CheckResult {
   Verdict verdict = Verdict::intact;
   std::vector<FileCheck> files;
+  std::optional<FileCheck> disc;  ///< whole, as a container holds it
   std::vector<TrackCheck> tracks;
   std::vector<Finding> findings;
   std::uint64_t bytes_read = 0;

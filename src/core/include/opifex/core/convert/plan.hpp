@@ -60,6 +60,11 @@ struct WriteJob {
   /// Outputs that are written already, by target: their file only gets its name.
   std::map<std::filesystem::path, std::filesystem::path> finished = {};
 };
+/// The files a plan would make, with what they take at most.
+std::vector<PlannedFile> planned_files(const WritePlan& plan);
+/// The walls a plan would run into: Error (needs_word) if a file is there already, too large for the drive, or there is
+/// no room.
+void check_plan(const Image& image, const WritePlan& plan, const WriteJob& job);
 /// Carries a plan out: checks room and existing files, streams, syncs, puts in place. On any Error, or when stopped, no
 /// file stands under a final name.
 std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job, Work& work);

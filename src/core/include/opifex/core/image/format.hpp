@@ -45,7 +45,7 @@ struct WriteOptions {
   GapCustom gaps = GapCustom::own;
   int data_track = 0;                    ///< for formats of one data track; 0: the first
   std::vector<std::string> codecs = {};  ///< of a container; empty: the usual ones
-  std::uint32_t hunk_bytes = 0;          ///< of a container; 0: the usual
+  std::uint32_t hunk_bytes = 0;          ///< of a container, its hunks or blocks; 0: the usual
   Effort effort = Effort::normal;        ///< of a container
   std::filesystem::path parent = {};     ///< of a container: the one the output is only the difference to
 };
@@ -67,7 +67,7 @@ class Packer {
   virtual ~Packer() = default;
   virtual std::uint64_t source_bytes() const = 0;  ///< that go in
   virtual std::uint64_t most_bytes() const = 0;    ///< that may come out
-  virtual void write(OutputFile& file, Work& work) const = 0;
+  virtual void write(Output& file, Work& work) const = 0;
 };
 using PackerPtr = std::shared_ptr<const Packer>;
 /// A packer stands alone in its output.
@@ -77,6 +77,7 @@ struct PlannedOutput {
   std::filesystem::path path;
   std::vector<Piece> pieces;
   std::uint64_t size_bytes = 0;  ///< of a packer: at most
+  std::uint64_t part_bytes = 0;  ///< it is cut into files of at most so many; 0: it is one file
 };
 
 /// What a writer is going to do: pure data, so that a plan shown and a plan carried out cannot differ.
@@ -94,6 +95,7 @@ struct OpenOptions {
   std::vector<std::filesystem::path> parents = {};
   std::string pick = {};               ///< which image of several in one file: a pattern for its id
   std::filesystem::path archive = {};  ///< the archive whose members `files` are
+  KeyRingPtr keys = {};                ///< the user's; null: none given
   FileSpacePtr files = {};             ///< where the image and what it names are; null: the folders of this computer
 
   const FileSpace& space() const { return files ? *files : *host_files(); }

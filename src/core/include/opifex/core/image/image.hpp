@@ -7,6 +7,7 @@
 
 #include "opifex/core/base/error.hpp"
 #include "opifex/core/image/cd_image.hpp"
+#include "opifex/core/io/key_ring.hpp"
 
 namespace opifex {
 
@@ -31,12 +32,16 @@ struct Image {
   bool complete = true;                             ///< every file found, every sector there
   CdImagePtr cd = {};                               ///< set if it is a CD
   std::shared_ptr<const Container> container = {};  ///< set if it came in one: its own facts and checksums
-  SourcePtr blocks = {};  ///< set if it is a disc of 2048-byte blocks (an ISO); may go with `cd`
+  SourcePtr blocks = {};           ///< set if it is a disc of 2048-byte blocks (an ISO); may go with `cd`
+  std::uint64_t tail_padding = 0;  ///< zeros at the end of `blocks` that are not in the image: they make a whole block
+  KeyRingPtr keys = {};            ///< the user's; null: none given
 
   /// Track whose data is the disc's file system: the first data track; 0 if there is none.
   int main_data_track() const;
   /// The file system's bytes at 2048 * LBA; null if the disc has no data.
   SourcePtr user_data() const;
+  /// `blocks` as far as the image reaches.
+  SourcePtr stored_blocks() const;
   std::uint64_t size_bytes() const;
   /// The file that holds the track's index 01; null if it is missing.
   const ImageFile* file_of(const cd::Track& track) const;

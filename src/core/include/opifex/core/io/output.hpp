@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <functional>
 #include <memory>
 #include <vector>
 
@@ -18,9 +19,21 @@ class ByteSink {
 
 enum class Existing { keep, replace };
 
+/// Output with a beginning that is known last, and whose bytes can be seen again.
+class Output : public ByteSink {
+ public:
+  /// So many zeros: a hole where the file system has them.
+  virtual void skip(std::uint64_t bytes) = 0;
+  /// Replaces bytes that are written already: a header that is known last.
+  virtual void rewrite(std::uint64_t offset, ByteView data) = 0;
+  /// Bytes written so far.
+  virtual void read_back(std::uint64_t offset, std::span<std::byte> out) const = 0;
+  virtual std::uint64_t size() const = 0;
+};
+
 /// One file under a temporary name beside its target (`NAME.opifex-part`). Long runs of zeros become holes where the
 /// file system has them. Destroyed before OutputSet::commit(), it leaves no trace.
-class OutputFile final : public ByteSink {
+class OutputFile final : public Output {
  public:
   explicit OutputFile(std::filesystem::path target);
   /// Takes over a finished file of the same folder: it is put in place under its new name. If it is not, it stays as it
@@ -31,12 +44,13 @@ class OutputFile final : public ByteSink {
   ~OutputFile() override;
 
   void write(ByteView data) override;
-  /// Replaces bytes that are written already: a header that is known last.
-  void rewrite(std::uint64_t offset, ByteView data);
-  /// Bytes written so far.
-  void read_back(std::uint64_t offset, std::span<std::byte> out) const;
+  void skip(std::uint64_t bytes) override { size_ += bytes; }
+  void rewrite(std::uint64_t offset, ByteView data) override;
+  void read_back(std::uint64_t offset, std::span<std::byte> out) const override;
+  std::uint64_t size() const override { return size_; }
   const std::filesystem::path& target() const { return target_; }
-  std::uint64_t size() const { return size_; }
+  /// Another name in the same folder, before it is put in place.
+  void rename(const std::filesystem::path& target) { target_ = target; }
 
  private:
   friend class OutputSet;
@@ -74,6 +88,28 @@ class OutputSet {
   std::vector<std::unique_ptr<OutputFile>> files_;
   std::vector<std::filesystem::path> made_folders_;
   bool committed_ = false;
+};
+
+/// One stream cut into files of at most `part_bytes`, each made when the one before is full. Plain cuts.
+class PartedOutput final : public Output {
+ public:
+  using Naming = std::function<std::filesystem::path(std::size_t part)>;
+  PartedOutput(OutputSet& set, Naming naming, std::uint64_t part_bytes)
+      : set_(set), naming_(std::move(naming)), part_bytes_(part_bytes) {}
+  void write(ByteView data) override;
+  void skip(std::uint64_t bytes) override;
+  void rewrite(std::uint64_t offset, ByteView data) override;
+  void read_back(std::uint64_t offset, std::span<std::byte> out) const override;
+  std::uint64_t size() const override { return size_; }
+  const std::vector<OutputFile*>& parts() const { return parts_; }
+
+ private:
+  OutputFile& open_part();
+
+  OutputSet& set_;
+  Naming naming_;
+  std::uint64_t part_bytes_, size_ = 0;
+  std::vector<OutputFile*> parts_;  // of the set
 };
 
 /// Error (needs_word, "exists") if one of `targets` exists and may not be replaced, or if it is one of `inputs`: an

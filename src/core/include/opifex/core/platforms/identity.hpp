@@ -1,6 +1,7 @@
 /// Whose disc this is, told from its contents.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -24,8 +25,24 @@ struct Identity {
   };
   std::vector<Region> encrypted_regions;
   /// "encrypted", "decrypted"; else how much of the disc is there by its file system's own size: "full", "split" (full,
-  /// in parts), "trimmed", "truncated", "padded" (it goes on behind its end). Empty: nothing tells.
+  /// in parts), "trimmed", "truncated", "padded" (it goes on behind its end), "unknown" (its tables are broken or
+  /// locked). Empty: nothing tells.
   std::string state;
+  std::string medium;                       ///< "GameCube disc", "single layer", "dual layer"
+  std::string padding;                      ///< of a full GameCube disc: "blank", "filled", "mixed"
+  std::optional<bool> scrubbed;             ///< Wii: parts of the partitions were blanked
+  std::optional<std::uint64_t> used_bytes;  ///< that any file or table needs, if all tables could be read
+  std::optional<std::uint64_t> files;       ///< inside, of discs without partitions
+  struct Partition {
+    std::string kind;  ///< "data", "update", "channel" ...
+    std::uint64_t offset = 0, size_bytes = 0;
+    bool encrypted = true, blank = false;
+    std::string key;  ///< "missing", "right", "wrong", "unproved"
+    std::string title_id, title;
+    std::optional<std::uint64_t> files;  ///< if it can be read
+  };
+  std::vector<Partition> partitions;
+  std::vector<Warning> warnings;
   /// What fits too, less specific or less sure.
   struct Also {
     std::string platform, confidence;

@@ -10,6 +10,7 @@
 
 #include "opifex/core/image/image.hpp"
 #include "opifex/core/io/byte_source.hpp"
+#include "opifex/core/io/key_ring.hpp"
 #include "opifex/core/volumes/iso9660_writer.hpp"
 
 namespace opifex {
@@ -30,22 +31,16 @@ struct Ps3Disc {
 /// `disc` is addressed by 2048 * sector.
 std::optional<Ps3Disc> read_ps3_disc(const ByteSource& disc);
 
-using DiscKey = std::array<std::byte, 16>;
-
-/// The key of one disc from the user's file: TOML with a table `disc-keys` of title ids and 32 hexadecimal digits.
-/// Nothing if the file has none for this disc. Error "bad_key_file" without the file's contents.
-std::optional<DiscKey> find_disc_key(const std::filesystem::path& file, const std::string& title_id);
-
 /// Decrypts whole sectors of 2048 bytes in place, those of encrypted regions only. Safe from many threads.
-void decrypt_ps3(const Ps3Disc& disc, const DiscKey& key, std::uint64_t first_sector, std::span<std::byte> sectors);
+void decrypt_ps3(const Ps3Disc& disc, const AesKey& key, std::uint64_t first_sector, std::span<std::byte> sectors);
 
 enum class KeyProof { right, wrong, already_plain, unproved };
 /// Tries the key on the files whose beginnings are known.
-KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const DiscKey& key);
+KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const AesKey& key);
 
 /// The image with its encrypted regions decrypted as they are read, proved before anything is. As it is, with a
 /// warning, if it is no encrypted PS3 disc. Error: no_key, wrong_key, key_unproved, those of the functions above.
-Image decrypted_ps3(Image image, const std::filesystem::path& key_file);
+Image decrypted_ps3(Image image, const KeyRing& keys);
 
 /// How the folder of a PS3 game becomes an image: names as they are, files that were cut for FAT32 joined, sectors 0
 /// and 1 as on a plain disc. Nothing if it is no such folder.

@@ -30,14 +30,15 @@ struct VolumeEntry {
   std::uint64_t size_bytes = 0;
   std::optional<std::int64_t> modified = {};  ///< seconds since 1970, UTC
   std::vector<VolumeExtent> extents = {};
-  std::optional<Bytes> inside = {};  ///< the contents, where the directory itself holds them
-  SourcePtr source = {};             ///< the contents, where they are no sectors: a member of an archive
-  std::string attributes = {};       ///< comma-separated: hidden, associated, form2, interleaved, cd-da ...
-  std::string link = {};             ///< target of a symbolic link
-  bool sound = true;                 ///< every extent lies inside the image
-  bool safe = true;                  ///< each part of the path can be a file's name
-  std::string refused = {};          ///< why it is never written: a member of an archive that leads elsewhere
-  bool form2 = false;                ///< its sectors hold 2324 bytes (or both kinds): whole only as raw sectors
+  std::optional<Bytes> inside = {};          ///< the contents, where the directory itself holds them
+  SourcePtr source = {};                     ///< the contents, where they are no sectors: a member of an archive
+  std::optional<std::uint64_t> offset = {};  ///< bytes from the start of the volume, where files begin anywhere
+  std::string attributes = {};               ///< comma-separated: hidden, associated, form2, interleaved, cd-da ...
+  std::string link = {};                     ///< target of a symbolic link
+  bool sound = true;                         ///< every extent lies inside the image
+  bool safe = true;                          ///< each part of the path can be a file's name
+  std::string refused = {};                  ///< why it is never written: a member of an archive that leads elsewhere
+  bool form2 = false;                        ///< its sectors hold 2324 bytes (or both kinds): whole only as raw sectors
 };
 
 enum class Weight { note, warning, damage };
