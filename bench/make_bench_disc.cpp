@@ -2,11 +2,14 @@
 #include <algorithm>
 #include <array>
 #include <cstdio>
+#include <fstream>
 
 #include "opifex/core/base/bytes.hpp"
 #include "opifex/core/cd/sector.hpp"
 #include "opifex/core/io/byte_source.hpp"
 #include "opifex/core/io/output.hpp"
+#include "opifex/core/volumes/wii_disc.hpp"
+#include "opifex/demo/wii_disc.hpp"
 #include "opifex/demo/workshop.hpp"
 
 namespace {
@@ -49,6 +52,20 @@ void write_records(Dice& dice, std::span<std::byte> out) {
   }
 }
 
+/// A Wii disc of one big game, half a gigabyte of it used.
+void write_wii(const std::filesystem::path& folder) {
+  constexpr std::uint64_t kClusters = 24'000;
+  demo::WiiRecipe recipe;
+  recipe.partitions.push_back(
+      {.type = 0, .offset = 0xF80'0000, .clusters = kClusters, .title = recipe.title, .files = {}});
+  for (std::uint64_t i = 0; i < 20; ++i)
+    recipe.partitions.front().files.push_back(
+        {fmt::format("data/file{:02}.bin", i), 0x10'0000 + i * 0x200'0000, 0x1F0'0000});
+  recipe.disc_bytes = kWiiSingleLayerBytes;
+  demo::write_wii_disc(recipe, folder / "wii.iso");
+  std::ofstream(folder / "keys.toml") << demo::demo_key_file();
+}
+
 /// A game's disc as archives meet it: texts, tables, data that is compressed already, empty space, music.
 void write_corpus(const std::filesystem::path& folder) {
   constexpr std::uint32_t kData = 24'000, kMusic = 16'000, kRun = 50;
@@ -88,5 +105,6 @@ int main(int argc, char** argv) {
   demo::Recipe data{.stem = "data", .data_sectors = 297'500, .seed = 6};
   demo::write_disc(data, argv[1], demo::Files::one_bin);
   write_corpus(argv[1]);
+  write_wii(argv[1]);
   std::puts("made");
 }

@@ -119,6 +119,23 @@ def add_row(what, ours, other, limit, peak=0.0):
     print(f"  {what}: {ratio:.3f}", file=sys.stderr)
 
 
+def wii_rows():
+    """Writing against copying the bytes that are written; verifying against the bare library on the same bytes."""
+    run(f"{opifex} convert wii.iso --to wbfs --out whole.wbfs --quiet")
+    compare("Wii: ISO to WBFS / cp of the result", f"{opifex} convert wii.iso --to wbfs --out out.wbfs --quiet",
+            "cp whole.wbfs cp.wbfs; sync cp.wbfs", 1.15, "wii.iso whole.wbfs", ["out.wbfs"], ["cp.wbfs"])
+    compare("Wii: ISO to WBFS in parts / cp of the result",
+            f"{opifex} convert wii.iso --to wbfs --out parts/out.wbfs --limit 256M --quiet",
+            "cp whole.wbfs cp.wbfs; sync cp.wbfs", 1.15, "wii.iso whole.wbfs", ["parts"], ["cp.wbfs"])
+    compare("Wii: split of a WBFS / cp", f"{opifex} split whole.wbfs --limit 256M --out parts/ --quiet",
+            "cp whole.wbfs cp.wbfs; sync cp.wbfs", 1.15, "whole.wbfs", ["parts"], ["cp.wbfs"])
+    libraries = os.path.join(os.path.abspath(build), "bench", "wii_libraries")
+    for threads in (1, 2):
+        compare(f"Wii: verify, {threads} thread{'s' if threads > 1 else ''} / OpenSSL alone on the same bytes",
+                f"{opifex} check wii.iso --key-file keys.toml --hashes none --threads {threads} --quiet",
+                f"{libraries} whole.wbfs {threads}", 1 / 0.90, "wii.iso whole.wbfs")
+
+
 def chd_rows():
     """Against the same libraries in a bare loop over the same hunks in memory."""
     libraries = os.path.join(os.path.abspath(build), "bench", "chd_libraries")
@@ -194,6 +211,9 @@ try:
 
     if only in "CHD":
         chd_rows()
+
+    if only in "Wii":
+        wii_rows()
 
     if only in "files":
         for place in range(20):

@@ -87,6 +87,9 @@ shot merge-split "opifex merge 'Moth & Lantern.cue' --out one-bin/ --prove" \
   "opifex split 'one-bin/Moth & Lantern.cue' --out tracks/ --prove" "ls -s one-bin tracks"
 shot rename "opifex rename 'tracks/Moth & Lantern.cue' 'The Moth and the Lantern of Palisade Row' --limit 31 --plan" \
   "opifex rename 'tracks/Moth & Lantern.cue' 'PRXS-00101'" "cat tracks/PRXS-00101.cue"
+shot wii "opifex identify 'Tidewater Courier.iso' --key-file keys.toml" \
+  "opifex convert 'Tidewater Courier.iso' --to wbfs --limit fat32 --out 'usb/wbfs/Tidewater Courier [ZW7EPR]/ZW7EPR.wbfs'" \
+  "opifex check usb/wbfs/*/ZW7EPR.wbfs --key-file keys.toml --hashes sha1"
 shot mistakes "opifex convert 'Moth & Lantern.cue' --to vdc" "opifex check 'Moth & Lantern'" \
   "opifex convert 'Moth & Lantern.cue' --to cue" "opifex merge 'Moth & Lantern.cue'" \
   "rm 'tracks/PRXS-00101 (Track 3).bin'; opifex identify tracks/PRXS-00101.cue" "opifex convert tracks/PRXS-00101.cue --to vcd"

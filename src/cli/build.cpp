@@ -1,7 +1,10 @@
+#include <map>
+
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/platforms/ps3_disc.hpp"
+#include "opifex/core/volumes/gamecube_writer.hpp"
 #include "opifex/core/volumes/iso9660_writer.hpp"
 #include "opifex/report/text.hpp"
 
@@ -13,7 +16,7 @@ namespace {
 namespace fs = std::filesystem;
 
 void declare(po::options_description& options) {
-  options.add_options()("as", po::value<std::string>()->value_name("FORMAT"), "what to make: iso")(
+  options.add_options()("as", po::value<std::string>()->value_name("FORMAT"), "what to make: iso, gamecube-iso")(
       "out", po::value<std::string>()->value_name("FILE"), "the image to write (default: beside the folder)")(
       "label", po::value<std::string>()->value_name("NAME"),
       "volume label, up to 32 characters (default: the folder's name)")(
@@ -25,6 +28,7 @@ void declare(po::options_description& options) {
       "padding", po::value<std::uint32_t>()->value_name("N"), "empty sectors at the end")(
       "order", po::value<std::string>()->value_name("FILE"), "a list of paths, one a line, whose data comes first")(
       "boot-area", po::value<std::string>()->value_name("FILE"), "up to 32768 bytes for the first 16 sectors")(
+      "full", po::bool_switch(), "gamecube-iso: filled up to the size of a pressed disc")(
       "plan", po::bool_switch(), "say what would be written; write nothing")(
       "overwrite", po::bool_switch(), "replace an existing file")("sha1", po::bool_switch(),
                                                                   "print the SHA-1 of the output")(
@@ -86,31 +90,49 @@ fs::path output_of(const Session& session, const fs::path& folder) {
   return fs::path(whole).concat(".iso");
 }
 
+/// A plan with what the user should know of it.
+Conversion iso_of(const Session& session, const fs::path& folder, const fs::path& out) {
+  IsoOptions options = iso_options(session);
+  Conversion conversion;
+  if (auto own = ps3_iso_options(folder, options)) {
+    options = std::move(*own);
+    conversion.warnings.push_back(
+        {"ps3_layout", "made as a plain PS3 disc: the same files, never bit for bit the pressed disc"});
+  }
+  IsoBuild build = plan_iso(folder, out, options);
+  for (std::string& notice : build.notices) conversion.warnings.push_back({"left_out", std::move(notice)});
+  conversion.plan = std::move(build.plan);
+  return conversion;
+}
+
+Conversion gamecube_iso_of(const Session& session, const fs::path& folder, const fs::path& out) {
+  GameCubeBuild build = plan_gamecube(folder, out, {.full = session.flag("full")});
+  Conversion conversion;
+  for (std::string& notice : build.notices) conversion.warnings.push_back({"left_out", std::move(notice)});
+  conversion.plan = std::move(build.plan);
+  return conversion;
+}
+
+using Maker = Conversion (*)(const Session&, const fs::path&, const fs::path&);
+const std::map<std::string, Maker> kMakers = {{"iso", &iso_of}, {"gamecube-iso", &gamecube_iso_of}};
+
 void run(Session& session) {
   const std::string as = session.text("as");
-  if (as != "iso") unknown_word("image to make of a folder", as.empty() ? "nothing" : as, {"iso"});
+  const auto maker = kMakers.find(as);
+  if (maker == kMakers.end()) {
+    std::vector<std::string> known;
+    for (const auto& [name, make] : kMakers) known.push_back(name);
+    unknown_word("image to make of a folder", as.empty() ? "nothing" : as, known);
+  }
   const fs::path folder = session.list("words").front(), out = output_of(session, folder);
   if (!fs::is_directory(folder))
     throw Error({.code = "not_a_folder",
                  .what = fs::exists(folder) ? "build takes a folder" : "there is no folder of this name",
                  .file = folder.string()});
-  IsoOptions options = iso_options(session);
-  bool ps3 = false;
-  if (auto own = ps3_iso_options(folder, options)) {
-    options = std::move(*own);
-    ps3 = true;
-  }
-  const IsoBuild build = plan_iso(folder, out, options);
   Image source;
   source.path = folder;
   source.format = find_format("iso");
-  Conversion conversion;
-  conversion.plan = build.plan;
-  if (ps3)
-    conversion.warnings.push_back(
-        {"ps3_layout", "made as a plain PS3 disc: the same files, never bit for bit the pressed disc"});
-  for (const std::string& notice : build.notices) conversion.warnings.push_back({"left_out", notice});
-  run_plan(session, source, source.format->title, conversion);
+  run_plan(session, source, source.format->title, maker->second(session, folder, out));
 }
 
 }  // namespace
@@ -122,8 +144,10 @@ extern const Command kBuild = {
     "An ISO 9660 image with Joliet names; files of more than 4 GiB get several sections. Links and special files are "
     "left "
     "out, and named.\n"
-    "With --fixed-dates the same files give the same bytes on every machine.",
-    "  opifex build moth/ --as iso --out moth.iso --label MOTH\n  opifex build moth/ --as iso --fixed-dates --plan\n",
+    "With --fixed-dates the same files give the same bytes on every machine. gamecube-iso takes a folder that opifex\n"
+    "extract made of a GameCube disc, and may have been changed; Wii discs are not made: they would have to be signed.",
+    "  opifex build moth/ --as iso --out moth.iso --label MOTH\n  opifex build kestrel/ --as gamecube-iso\n  opifex "
+    "build moth/ --as iso --fixed-dates --plan\n",
     &declare,
     1,
     &run};

@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/demo/wii_disc.hpp"
 #include "opifex/demo/workshop.hpp"
 
 #include "command.hpp"
@@ -72,6 +73,17 @@ const std::vector<Step> kSteps = {
      {"convert", "Moth & Lantern.cue", "--to", "iso", "--accept", "audio,form2"},
      kDone},
     {"What is inside?", {"files", "Moth & Lantern.cue"}, kDone},
+    {"A Wii disc, with its owner's (made-up) key.",
+     {"identify", "Tidewater Courier.iso", "--key-file", "keys.toml"},
+     kDone},
+    {"With the key every cluster is verified by the disc's own hashes.",
+     {"check", "Tidewater Courier.iso", "--key-file", "keys.toml", "--hashes", "sha1"},
+     kDone},
+    {"For a loader on a FAT32 drive: without empty blocks, in parts that fit, in one step.",
+     {"convert", "Tidewater Courier.iso", "--to", "wbfs", "--out", "drive/wbfs/Tidewater Courier [ZW7EPR]/ZW7EPR.wbfs",
+      "--limit", "fat32", "--prove"},
+     kDone},
+    {"Would the loader find it?", {"identify", "drive"}, kDone},
     {"A scratch (24 bytes of one sector were just destroyed in a copy).",
      {"check", "scratched/Kestrel Circuit (Disc 1).cue", "--hashes", "sha1"},
      kBadNews},
@@ -86,6 +98,25 @@ void make_scratched_copy() {
     fs::copy_file(std::string("Kestrel Circuit (Disc 1)") + extension,
                   std::string("scratched/Kestrel Circuit (Disc 1)") + extension, fs::copy_options::overwrite_existing);
   scratch("scratched/Kestrel Circuit (Disc 1).bin");
+}
+
+/// A game on a Wii disc of one layer, most of it a hole, beside the update that such discs carry.
+void make_wii_disc(Existing existing) {
+  constexpr std::uint64_t kGameAt = 0xF80'0000, kSingleLayer = 4'699'979'776;
+  demo::WiiRecipe recipe;
+  recipe.partitions.push_back(
+      {.type = 1, .offset = 0x50000, .clusters = 1, .title = "Tidewater Courier update", .files = {}});
+  recipe.partitions.push_back({.type = 0,
+                               .offset = kGameAt,
+                               .clusters = 130,
+                               .title = recipe.title,
+                               .files = {{"coast.bin", 0x8000, 900'000},
+                                         {"letters/harbor.txt", 0x10'0000, 4'000},
+                                         {"letters/quarry.txt", 0x10'1000, 3'000},
+                                         {"music/crossing.bin", 0x20'0000, 1'500'000}}});
+  recipe.disc_bytes = kSingleLayer;
+  demo::write_wii_disc(recipe, "Tidewater Courier.iso", existing);
+  write_whole_file("keys.toml", demo::demo_key_file(), existing);
 }
 
 /// Two copies of Moth & Lantern in drives that do not exist.
@@ -117,6 +148,7 @@ void run(Session& session) {
   demo::build_workshop(folder, again ? Existing::replace : Existing::keep);
   fs::current_path(folder);
   make_scratched_copy();
+  make_wii_disc(again ? Existing::replace : Existing::keep);
   describe_drives(again ? Existing::replace : Existing::keep);
   const bool quiet = session.flag("json");
   if (!quiet)

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/formats/wbfs/wbfs.hpp"
 #include "opifex/core/stage/naming.hpp"
 #include "opifex/core/stage/survey.hpp"
 #include "opifex/report/archive.hpp"
@@ -91,6 +92,10 @@ void identify_plain(Session& session, const std::string& path, const OpenOptions
   try {
     identify_image(session, {path, options}, titles);
   } catch (const Error& e) {
+    if (e.details.code == "several_discs" && session.text("pick").empty()) {
+      const WbfsListing listing = list_wbfs(host_files()->open(path));
+      return session.result(report::wbfs_json(path, listing), report::wbfs_text(path, listing));
+    }
     auto audio = e.details.code == "unknown_layout" ? guess_audio(*open_file(path)) : std::nullopt;
     if (!audio) throw;
     show_other(session, path, std::move(*audio), titles);

@@ -37,11 +37,13 @@ std::string disc_text(const Survey& survey, const SurveyItem& item) {
 
 std::string state_text(const SurveyItem& item) {
   if (!item.complete) return "INCOMPLETE";
+  if (item.id.scrubbed.value_or(false)) return item.id.state == "full" ? "scrubbed" : item.id.state + ", scrubbed";
   return item.id.state == "full" ? "" : item.id.state;
 }
 
 std::string format_text(const SurveyItem& item) {
-  return item.format.empty() ? std::string(to_string(item.kind)) : item.format;
+  const std::string format = item.format.empty() ? std::string(to_string(item.kind)) : item.format;
+  return item.parts > 1 ? fmt::format("{}, {} parts", format, item.parts) : format;
 }
 
 std::string size_text(std::uint64_t bytes) {
@@ -73,6 +75,7 @@ Json survey_json(const Survey& survey) {
                      {"set", i.set.empty() ? Json() : Json(i.set)},
                      {"state", i.id.state.empty() ? Json() : Json(i.id.state)},
                      {"size_bytes", i.size_bytes},
+                     {"parts", i.parts},
                      {"complete", i.complete},
                      {"files", files},
                      {"warnings", warnings}});
@@ -116,6 +119,43 @@ std::string survey_text(const Survey& survey) {
       warnings += fmt::format("  {}: {} [{}]\n", printable(relative(survey, i.path)), printable(w.message), w.code);
   for (const Warning& w : survey.problems) warnings += fmt::format("  {} [{}]\n", printable(w.message), w.code);
   return text + (warnings.empty() ? "" : "\n  To look at:\n" + warnings);
+}
+
+Json wbfs_json(const std::string& path, const WbfsListing& listing) {
+  Json discs = Json::array(), warnings = Json::array();
+  for (const WbfsListing::Disc& d : listing.discs)
+    discs.push_back({{"slot", d.slot},
+                     {"serial", d.id},
+                     {"title", d.title},
+                     {"size_bytes", d.size_bytes},
+                     {"stored_bytes", d.stored_bytes}});
+  for (const Warning& w : listing.warnings) warnings.push_back({{"code", w.code}, {"message", w.message}});
+  return {{"path", path},
+          {"format", "wbfs"},
+          {"platform", "wii"},
+          {"complete", true},
+          {"confidence", "certain"},
+          {"block_bytes", listing.block_bytes},
+          {"blocks", listing.blocks},
+          {"discs", discs},
+          {"warnings", warnings}};
+}
+
+std::string wbfs_text(const std::string& path, const WbfsListing& listing) {
+  std::uint64_t stored = 0;
+  Table table({{"Slot", Align::right}, {"Serial"}, {"Title"}, {"Stored", Align::right}, {"Disc", Align::right}});
+  for (const WbfsListing::Disc& d : listing.discs) {
+    table.add(
+        {fmt::format("{}", d.slot), d.id, printable(d.title), human_size(d.stored_bytes), human_size(d.size_bytes)});
+    stored += d.stored_bytes;
+  }
+  std::string text = printable(path) + "\n" + fact("Format", "a container of many Wii discs (WBFS)");
+  text += fact("Holds", fmt::format("{} discs, {} of {} in blocks of {}", listing.discs.size(), human_size(stored),
+                                    human_size(listing.blocks * listing.block_bytes), human_size(listing.block_bytes)));
+  text += "\n" + table.text("  ");
+  for (const Warning& w : listing.warnings)
+    text += fmt::format("  warning     {} [{}]\n", printable(w.message), w.code);
+  return text + "\n  To work with one of them: --pick SERIAL\n";
 }
 
 Json other_json(const std::string& path, const OtherFile& other) {

@@ -61,6 +61,22 @@ std::optional<std::string> decode(std::string_view s, const char* code_page) {
   return out;
 }
 
+std::optional<std::string> encode(std::string_view s, const char* code_page) {
+  constexpr std::size_t kMostText = 1 << 24;
+  if (!is_utf8(s) || s.size() > kMostText) return std::nullopt;
+  UErrorCode status = U_ZERO_ERROR;
+  const std::unique_ptr<UConverter, decltype(&ucnv_close)> converter(ucnv_open(code_page, &status), &ucnv_close);
+  if (U_FAILURE(status)) return std::nullopt;
+  ucnv_setFromUCallBack(converter.get(), UCNV_FROM_U_CALLBACK_STOP, nullptr, nullptr, nullptr, &status);
+  const auto text = icu::UnicodeString::fromUTF8(icu::StringPiece(s.data(), static_cast<std::int32_t>(s.size())));
+  std::string out(s.size() * 2 + 16, '\0');
+  const std::int32_t length = ucnv_fromUChars(converter.get(), out.data(), static_cast<std::int32_t>(out.size()),
+                                              text.getBuffer(), text.length(), &status);
+  if (U_FAILURE(status)) return std::nullopt;
+  out.resize(static_cast<std::size_t>(length));
+  return out;
+}
+
 std::string fold_case(std::string_view s) {
   if (!is_utf8(s) || s.size() > (1u << 20)) {
     std::string folded(s);

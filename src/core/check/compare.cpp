@@ -126,6 +126,8 @@ void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& w
   };
   flow.work = [&](FlowBlock& block) {
     const SectorRange& r = ranges[block.index];
+    const std::uint64_t at_byte = static_cast<std::uint64_t>(r.first) * each, end_byte = at_byte + block.data.size();
+    if (user && x->next_data(at_byte) >= end_byte && y->next_data(at_byte) >= end_byte) return;  // holes on both sides
     Bytes other(block.data.size());
     if (user) {
       x->read_at(static_cast<std::uint64_t>(r.first) * each, block.data);

@@ -241,7 +241,7 @@ std::vector<std::filesystem::path> input_paths(const Image& image) {
   std::vector<std::filesystem::path> paths = {image.path};
   if (!image.archive.empty()) paths.push_back(image.archive);
   for (const ImageFile& file : image.files)
-    if (!file.missing) paths.push_back(file.path);
+    if (!file.missing && file.path != image.path) paths.push_back(file.path);
   return paths;
 }
 

@@ -204,6 +204,26 @@ SourcePtr memory_source(Bytes bytes, std::string name) {
   return std::make_shared<MemorySource>(std::move(bytes), std::move(name));
 }
 
+namespace {
+
+class ZeroSource final : public ByteSource {
+ public:
+  explicit ZeroSource(std::uint64_t size) : size_(size) {}
+  std::uint64_t size() const override { return size_; }
+  std::string name() const override { return "zeros"; }
+  void read_at(std::uint64_t, std::span<std::byte> out) const override {
+    std::fill(out.begin(), out.end(), std::byte{0});
+  }
+  std::uint64_t next_data(std::uint64_t) const override { return size_; }
+
+ private:
+  std::uint64_t size_;
+};
+
+}  // namespace
+
+SourcePtr zero_source(std::uint64_t size) { return std::make_shared<ZeroSource>(size); }
+
 SourcePtr slice_source(SourcePtr whole, std::uint64_t offset, std::uint64_t size) {
   return std::make_shared<SliceSource>(std::move(whole), offset, size);
 }

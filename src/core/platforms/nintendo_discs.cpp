@@ -161,7 +161,7 @@ void describe_wii(Identity& id, const SourcePtr& disc, const KeyRing* keys) {
   take_problems(id, wii->problems);
   id.title = wii->title;
   id.medium = disc->size() > kWiiSingleLayerBytes || wii->end() > kWiiSingleLayerBytes ? "dual layer" : "single layer";
-  if (const std::string region = wii_region(wii->region); !region.empty()) id.region = region;
+  if (const std::string region = wii_region(wii->region); wii->sound && !region.empty()) id.region = region;
   describe_partitions(id, disc, *wii);
   id.state = wii_state(disc, *wii, id);
   id.scrubbed = looks_scrubbed(*disc, *wii);

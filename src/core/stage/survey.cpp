@@ -9,9 +9,12 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/convert/extract.hpp"
+#include "opifex/core/formats/wbfs/wbfs.hpp"
 #include "opifex/core/io/archive.hpp"
 #include "opifex/core/io/part_names.hpp"
 #include "opifex/core/stage/naming.hpp"
+
+#include "loader_places.hpp"
 
 namespace opifex {
 namespace {
@@ -52,17 +55,29 @@ class Examiner {
       if (!named_like_image(path) && best_probe(*source, path) < kSureBits) return std::nullopt;
       return image(item);
     } catch (const Error& e) {
+      if (e.details.code == "several_discs") return many_discs(item);
       const bool none = e.details.code == "unknown_format" || e.details.code == "empty_file";
       if (none && !is_sheet(path)) return std::nullopt;
       item.kind = SurveyKind::broken;
       item.complete = false;
       item.warnings.push_back(
-          {e.details.code, e.details.what + (e.details.found.empty() ? "" : ": " + e.details.found)});
+          {e.details.code, e.details.what + (e.details.code == "missing_part" ? ": " + e.details.expected
+                                             : e.details.found.empty()        ? ""
+                                                                              : ": " + e.details.found)});
       return item;
     }
   }
 
  private:
+  /// A container of many discs is no image: it is looked into by itself.
+  static std::optional<SurveyItem> many_discs(SurveyItem item) {
+    const WbfsListing listing = list_wbfs(host_files()->open(item.path));
+    item.kind = SurveyKind::drive_image;
+    item.format = "wbfs";
+    item.id.platform = "wii";
+    item.id.title = fmt::format("{} discs", listing.discs.size());
+    return item;
+  }
   static int best_probe(const ByteSource& source, const fs::path& path) {
     const std::string name = fold_case(path.filename().string());
     int best = 0;
@@ -159,6 +174,7 @@ class Surveyor {
     std::sort(survey_.items.begin(), survey_.items.end(),
               [](const SurveyItem& a, const SurveyItem& b) { return a.path < b.path; });
     find_strays();
+    check_places();
     find_duplicates();
     join_discs();
     for (const SurveyItem& i : survey_.items) survey_.total_bytes += i.size_bytes;
@@ -286,6 +302,7 @@ class Surveyor {
 
   static void add_parts(SurveyItem& item, const std::vector<fs::path>& parts) {
     item.files = parts;
+    item.parts = parts.size();
     item.size_bytes = 0;
     std::error_code ignored;
     for (const fs::path& p : parts) item.size_bytes += fs::file_size(p, ignored);
@@ -293,6 +310,18 @@ class Surveyor {
     if (const auto set = part_set_of(item.path); set && !set->missing.empty()) {
       item.complete = false;
       item.warnings.push_back({"missing_part", fmt::format("missing: {}", fmt::join(set->missing, ", "))});
+    }
+  }
+
+  /// On the drive of a loader games have their places.
+  void check_places() {
+    const auto root = loader_drive(survey_.folder);
+    if (!root) return;
+    std::error_code ignored;
+    for (SurveyItem& i : survey_.items) {
+      if (i.kind != SurveyKind::image) continue;
+      const fs::path place = fs::weakly_canonical(i.path, ignored).lexically_relative(*root);
+      for (Warning& w : place_warnings(place, i.id)) i.warnings.push_back(std::move(w));
     }
   }
 

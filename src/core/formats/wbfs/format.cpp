@@ -81,26 +81,27 @@ Image open(const fs::path& path, const OpenOptions& options) {
 /// Writes the stored blocks as they come, and block 0 when it is known what was stored.
 class WbfsPacker final : public Packer {
  public:
-  WbfsPacker(SourcePtr disc, wbfs::Geometry geometry) : disc_(std::move(disc)), geometry_(geometry) {}
-  std::uint64_t source_bytes() const override { return disc_->size(); }
-  std::uint64_t most_bytes() const override { return (blocks() + 1) * geometry_.block_bytes(); }
+  WbfsPacker(SourcePtr disc, wbfs::Geometry geometry) : disc_(std::move(disc)), geometry_(geometry) {
+    const std::uint64_t bytes = geometry_.block_bytes(), blocks = (disc_->size() + bytes - 1) / bytes;
+    for (std::uint64_t n = 0; n < blocks; ++n)
+      if (n == 0 || disc_->next_data(n * bytes) < (n + 1) * bytes) numbers_.push_back(n);
+  }
+  std::uint64_t source_bytes() const override { return numbers_.size() * geometry_.block_bytes(); }
+  std::uint64_t most_bytes() const override { return (numbers_.size() + 1) * geometry_.block_bytes(); }
 
   void write(Output& file, Work& work) const override {
     const std::uint64_t bytes = geometry_.block_bytes();
     std::vector<std::uint16_t> table(static_cast<std::size_t>(geometry_.blocks_per_disc()));
     std::uint16_t stored = 0;
     file.write(Bytes(static_cast<std::size_t>(bytes)));
-    std::vector<std::uint64_t> numbers;  // of the blocks that may hold something: holes are not read
-    for (std::uint64_t n = 0; n < blocks(); ++n)
-      if (n == 0 || disc_->next_data(n * bytes) < (n + 1) * bytes) numbers.push_back(n);
     Flow flow;
     flow.next = [&](FlowBlock& block) {
-      if (block.index >= numbers.size()) return false;
+      if (block.index >= numbers_.size()) return false;
       block.data.resize(static_cast<std::size_t>(bytes));
       return true;
     };
     flow.work = [&](FlowBlock& block) {
-      const std::uint64_t at = numbers[static_cast<std::size_t>(block.index)] * bytes;
+      const std::uint64_t at = numbers_[static_cast<std::size_t>(block.index)] * bytes;
       const std::uint64_t there = std::min(bytes, disc_->size() - at);
       disc_->read_at(at, std::span(block.data).first(static_cast<std::size_t>(there)));
       std::fill(block.data.begin() + static_cast<std::ptrdiff_t>(there), block.data.end(), std::byte{0});
@@ -109,7 +110,7 @@ class WbfsPacker final : public Packer {
     flow.consume.emplace_back([&](const FlowBlock& block) {
       work.progress.done_bytes += bytes;
       if (block.data.empty()) return;
-      table[static_cast<std::size_t>(numbers[static_cast<std::size_t>(block.index)])] = ++stored;
+      table[static_cast<std::size_t>(numbers_[static_cast<std::size_t>(block.index)])] = ++stored;
       file.write(block.data);
     });
     run_flow(flow, work);
@@ -117,8 +118,6 @@ class WbfsPacker final : public Packer {
   }
 
  private:
-  std::uint64_t blocks() const { return (disc_->size() + geometry_.block_bytes() - 1) / geometry_.block_bytes(); }
-
   Bytes head(const std::vector<std::uint16_t>& table, std::uint16_t stored) const {
     const std::uint64_t sector = geometry_.sector_bytes();
     Bytes head(static_cast<std::size_t>(sector + geometry_.info_bytes()));
@@ -142,6 +141,7 @@ class WbfsPacker final : public Packer {
 
   SourcePtr disc_;
   wbfs::Geometry geometry_;
+  std::vector<std::uint64_t> numbers_;  // of the blocks that may hold something: holes are not read
 };
 
 /// 2 MiB unless the user wants something else.

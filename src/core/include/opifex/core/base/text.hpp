@@ -15,6 +15,8 @@ bool is_utf8(std::string_view s);
 /// `s` in `code_page` ("windows-1252", "windows-31j", "UTF-16LE", ...) as UTF-8; nothing if a byte has no meaning
 /// there.
 std::optional<std::string> decode(std::string_view s, const char* code_page);
+/// UTF-8 to a code page; nothing if it has no place for a character.
+std::optional<std::string> encode(std::string_view s, const char* code_page);
 
 /// Full Unicode case folding, for comparing file names without case. Ill-formed UTF-8 folds its ASCII letters only.
 std::string fold_case(std::string_view s);

@@ -35,6 +35,9 @@ SourcePtr file_when_read(const std::filesystem::path& path, std::uint64_t size);
 /// Owns a copy of the bytes.
 SourcePtr memory_source(Bytes bytes, std::string name);
 
+/// Nothing but zeros: one hole.
+SourcePtr zero_source(std::uint64_t size);
+
 /// `size` bytes of `whole` from `offset`; Error if they are not inside it.
 SourcePtr slice_source(SourcePtr whole, std::uint64_t offset, std::uint64_t size);
 
