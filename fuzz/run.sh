@@ -12,7 +12,7 @@ for program in "$build"/fuzz/*_fuzz; do
     cue_fuzz) seeds=("$vectors/cue/good" "$vectors/cue/bad") ;;
     audio_fuzz) seeds=("$vectors/cue/good") ;;
     chd_fuzz) seeds=(tests/vectors/chd) ;;
-    volume_fuzz) seeds=(tests/vectors/iso) ;;
+    volume_fuzz) seeds=(tests/vectors/iso tests/vectors/wii tests/vectors/xbox) ;;
     archive_fuzz) seeds=(tests/vectors/archives) ;;
     list_fuzz)
       mkdir -p build/corpus/seed-list

@@ -1,5 +1,6 @@
 // The file systems: directories and the first bytes of every file.
-#include "opifex/core/volumes/gamecube_volume.hpp"
+#include "opifex/core/io/output.hpp"
+#include "opifex/core/volumes/disc_use.hpp"
 #include "opifex/core/volumes/iso9660_volume.hpp"
 #include "opifex/core/volumes/opera_volume.hpp"
 #include "opifex/core/volumes/udf_volume.hpp"
@@ -25,6 +26,26 @@ void look_into(const std::optional<Volume>& volume) {
   }
 }
 
+/// As a partition without encryption, and as a disc whose key is never right.
+void look_into_wii(const SourcePtr& disc) {
+  if (const auto console = read_console_volume(disc, {2, disc->size()})) {
+    look_into(console->volume);
+    use_of_gamecube(*console);
+  }
+  static const KeyRingPtr keys = [] {
+    const auto file = std::filesystem::temp_directory_path() / "opifex-fuzz-keys.toml";
+    write_whole_file(file, "[common-keys]\nwii = \"00000000000000000000000000000000\"\n", Existing::replace);
+    auto ring = KeyRing::read(file);
+    std::filesystem::remove(file);
+    return ring;
+  }();
+  const auto wii = read_wii_disc(disc, keys.get());
+  if (!wii) return;
+  fuzz::tolerate([&] { read_wii_volume(disc, *wii); });
+  fuzz::tolerate([&] { use_of_wii(disc, *wii); });
+  looks_scrubbed(*disc, *wii);
+}
+
 }  // namespace
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
@@ -34,6 +55,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   look_into(read_udf(disc));
   look_into(read_opera(disc));
   look_into(read_gamecube(disc));
+  look_into_wii(disc);
   look_into(read_xdvdfs(disc));
   return 0;
 }

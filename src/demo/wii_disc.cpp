@@ -152,7 +152,7 @@ class Writer {
     put_be32(head, 0x2B8, kDataAt >> 2);
     put_be32(head, 0x2BC, p.clusters * kWiiClusterBytes >> 2);
     std::copy_n(head.begin() + 0x1DC, 8, head.begin() + kTmdAt + 0x18C);
-    const auto h4 = Sha1Hasher().of(h3);
+    const auto h4 = short_sha1(h3);
     std::copy(h4.begin(), h4.end(), head.begin() + kTmdAt + 0x1F4);
     return head;
   }
@@ -168,7 +168,7 @@ class Writer {
       std::copy_n(boot_.begin() + static_cast<std::ptrdiff_t>(start), n, data.begin());
     }
     const auto hash_to = [&](ByteView of, std::span<std::byte> to) {
-      const auto value = sha1_.of(of);
+      const auto value = short_sha1(of);
       std::copy(value.begin(), value.end(), to.begin());
     };
     Bytes h0(kWiiGroupClusters * kBlocks * kHash), h1(8 * kUpper), h2(kUpper);
@@ -200,7 +200,6 @@ class Writer {
   const WiiRecipe& recipe_;
   OutputFile& file_;
   Bytes boot_;
-  Sha1Hasher sha1_;
 };
 
 }  // namespace

@@ -128,6 +128,8 @@ Json identify_json(const Image& image, const Identity& id) {
                      {"type", file.type},
                      {"size_bytes", file.size_bytes},
                      {"missing", file.missing}});
+  Json cut = Json::array();
+  for (const auto& part : image.parts) cut.push_back(part.string());
   Json regions = Json::array();
   for (const Identity::Region& r : id.encrypted_regions)
     regions.push_back({{"first_lba", r.first}, {"last_lba", r.last}});
@@ -173,6 +175,7 @@ Json identify_json(const Image& image, const Identity& id) {
           {"used_bytes", optional_number(id.used_bytes)},
           {"files_inside", optional_number(id.files)},
           {"parts", parts},
+          {"split_files", cut},
           {"warnings", warnings}};
 }
 

@@ -275,6 +275,10 @@ std::string identify_text(const Image& image, const Identity& id) {
   if (image.cd) facts.add("Catalogue", image.cd->layout().catalogue);
   facts.add("Size", bytes_text(image.size_bytes()) +
                         (image.files.size() > 1 ? fmt::format(" in {} files", image.files.size()) : ""));
+  if (!image.parts.empty())
+    facts.add("Parts",
+              fmt::format("{}: {} to {}", image.parts.size(), printable(image.parts.front().filename().string()),
+                          printable(image.parts.back().filename().string())));
   facts.add("Complete", image.complete ? "yes" : "NO");
   if (image.container)
     for (const ContainerFact& fact : image.container->facts())

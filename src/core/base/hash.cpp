@@ -4,7 +4,11 @@
 #include <array>
 
 #include <libdeflate.h>
+
+// The general interface takes 90 ns more for each hash, a seventh of the time for 1 KiB: see short_sha1.
+#define OPENSSL_SUPPRESS_DEPRECATED
 #include <openssl/evp.h>
+#include <openssl/sha.h>
 
 namespace opifex {
 namespace {
@@ -20,23 +24,11 @@ using Context = std::unique_ptr<EVP_MD_CTX, ContextDeleter>;
 
 }  // namespace
 
-struct Sha1Hasher::State {
-  Context context{EVP_MD_CTX_new()};
-};
-
-Sha1Hasher::Sha1Hasher() : state_(std::make_unique<State>()) {
-  if (!state_->context || EVP_DigestInit_ex(state_->context.get(), EVP_sha1(), nullptr) != 1) library_failed();
-}
-Sha1Hasher::Sha1Hasher(Sha1Hasher&&) noexcept = default;
-Sha1Hasher& Sha1Hasher::operator=(Sha1Hasher&&) noexcept = default;
-Sha1Hasher::~Sha1Hasher() = default;
-
-std::array<std::byte, 20> Sha1Hasher::of(ByteView data) {
+std::array<std::byte, 20> short_sha1(ByteView data) {
   std::array<std::byte, 20> value{};
-  EVP_MD_CTX* const context = state_->context.get();
-  // No method: the one of the constructor, without looking it up again.
-  if (EVP_DigestInit_ex(context, nullptr, nullptr) != 1 || EVP_DigestUpdate(context, data.data(), data.size()) != 1 ||
-      EVP_DigestFinal_ex(context, raw_bytes_mut(value), nullptr) != 1)
+  SHA_CTX state;
+  if (SHA1_Init(&state) != 1 || SHA1_Update(&state, data.data(), data.size()) != 1 ||
+      SHA1_Final(raw_bytes_mut(value), &state) != 1)
     library_failed();
   return value;
 }

@@ -31,6 +31,7 @@ struct Stretch {
   Lba lba = 0;
   bool decoded = false;   // read through the image: audio little-endian
   bool clusters = false;  // whole clusters of a Wii partition; `offset` is that of the disc
+  bool hole = false;      // nothing but zeros: not read
 };
 
 /// What is read, in order: all files; then tracks whose bytes are not in their files as they are (byte order, audio
@@ -343,6 +344,7 @@ class Checker {
       const std::uint64_t step = kFlowBlockBytes / each * each;
       for (std::uint64_t done = 0; done < s.size_bytes; done += step) {
         Stretch block = s;
+        block.hole = !s.extent && is_hole(s, done, std::min(step, s.size_bytes - done));
         block.at += done;
         block.offset += done;
         block.lba += static_cast<Lba>(done / each);
@@ -353,7 +355,8 @@ class Checker {
     Flow flow;
     flow.next = [&](FlowBlock& b) {
       if (b.index >= blocks.size()) return false;
-      b.data.resize(blocks[b.index].size_bytes);
+      // A hole is made only for those who hash it.
+      b.data.resize(blocks[b.index].hole && hashers.empty() ? 0 : blocks[b.index].size_bytes);
       return true;
     };
     flow.work = [&](FlowBlock& b) { read_and_judge(blocks[b.index], b.data); };
@@ -361,11 +364,20 @@ class Checker {
       for (std::size_t lane = 0; lane < hasher.lanes(); ++lane)
         flow.consume.emplace_back(
             [&hasher, &blocks, lane](const FlowBlock& b) { hasher.update(lane, blocks[b.index].at, b.data); });
-    flow.consume.emplace_back([&](const FlowBlock& b) { work_.progress.done_bytes += b.data.size(); });
+    flow.consume.emplace_back([&](const FlowBlock& b) { work_.progress.done_bytes += blocks[b.index].size_bytes; });
     run_flow(flow, work_);
   }
 
+  static bool is_hole(const Stretch& s, std::uint64_t done, std::uint64_t size) {
+    return s.source->next_data(s.offset + done) >= s.offset + done + size;
+  }
+
   void read_and_judge(const Stretch& block, Bytes& data) {
+    if (block.hole) {
+      std::fill(data.begin(), data.end(), std::byte{0});
+      if (block.clusters) tree_->judge_hole(block.offset, block.size_bytes);
+      return;
+    }
     if (block.decoded) {
       const auto sectors = static_cast<std::uint32_t>(data.size() / stored_bytes(block.extent->form));
       image_.cd->read(SectorForm::stored, block.lba, sectors, data);

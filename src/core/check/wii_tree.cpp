@@ -124,6 +124,15 @@ void WiiTree::judge(std::uint64_t at, ByteView clusters) {
   p.verified += verified;
 }
 
+void WiiTree::judge_hole(std::uint64_t at, std::uint64_t bytes) {
+  const Partition* const found = this->at(at);
+  if (!found) return;
+  const std::lock_guard lock(mutex_);
+  Partition& p = partitions_[static_cast<std::size_t>(found - partitions_.data())];
+  for (std::uint64_t done = 0; done < bytes; done += kWiiClusterBytes)
+    p.blank.push_back((at + done - found->facts.data) / kWiiClusterBytes);
+}
+
 void WiiTree::find(std::string code, Severity severity, std::string message, std::optional<std::uint64_t> offset,
                    std::uint64_t count, std::vector<std::string> files) {
   if (severity == Severity::error && !files.empty()) message += "; it hits " + files_text(files);

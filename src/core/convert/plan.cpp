@@ -240,6 +240,8 @@ std::filesystem::path default_output(const Image& image, const Format& target, c
 std::vector<std::filesystem::path> input_paths(const Image& image) {
   std::vector<std::filesystem::path> paths = {image.path};
   if (!image.archive.empty()) paths.push_back(image.archive);
+  for (const auto& part : image.parts)
+    if (part != image.path) paths.push_back(part);
   for (const ImageFile& file : image.files)
     if (!file.missing && file.path != image.path) paths.push_back(file.path);
   return paths;

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/io/part_names.hpp"
 
 namespace opifex {
 
@@ -77,7 +78,9 @@ const Format& probe_format(const std::filesystem::path& path, const FileSpace& f
   const std::string name = fold_case(path.filename().string());
   const Format* best = nullptr;
   int best_bits = 0;
+  constexpr int kSure = 32;  // of a magic: who only guesses need not look, and guessing takes reading
   for (const Format* format : formats()) {
+    if (best_bits >= kSure && format->id == "bin") break;
     const int bits = format->probe(*source, name);
     if (bits > best_bits) {
       best = format;
@@ -95,6 +98,34 @@ const Format& probe_format(const std::filesystem::path& path, const FileSpace& f
        .hint = "opifex formats lists what can be read"});
 }
 
+namespace {
+
+/// The files a split image is in. All but the last have one size: another one was cut off.
+void find_parts(Image& image) {
+  const auto set = part_set_of(image.path);
+  if (!set || !set->plain_bytes() || set->parts.size() < 2) return;
+  std::vector<std::filesystem::path> parts;
+  std::uint64_t first = 0;
+  for (const std::string& name : set->parts) {
+    parts.push_back(image.path.parent_path() / name);
+    std::error_code ignored;
+    const std::uint64_t size = std::filesystem::file_size(parts.back(), ignored);
+    if (parts.size() == 1) first = size;
+    const bool last = parts.size() == set->parts.size();
+    if (last ? size > first : size != first)
+      image.warnings.push_back(
+          {"uneven_part", fmt::format("{} has {} bytes, the first part {}: one of them may be cut off", printable(name),
+                                      grouped(size), grouped(first))});
+  }
+  // Two discs may be called like two parts.
+  const bool joined = std::any_of(image.files.begin(), image.files.end(), [&](const ImageFile& f) {
+    return f.path == image.path && !f.missing && f.size_bytes > first;
+  });
+  if (joined) image.parts = std::move(parts);
+}
+
+}  // namespace
+
 Image open_image(const std::filesystem::path& path, const OpenOptions& options) {
   const bool told = options.sector_bytes.has_value();  // then there is nothing to probe
   const Format& format = told ? *find_format(*options.sector_bytes == cd::kUserBytes ? "iso" : "bin")
@@ -103,6 +134,7 @@ Image open_image(const std::filesystem::path& path, const OpenOptions& options) 
   if (!image.format) image.format = &format;
   image.archive = options.archive;
   image.keys = options.keys;
+  if (!options.files) find_parts(image);
   return image;
 }
 

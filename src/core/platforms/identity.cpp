@@ -5,7 +5,6 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/io/part_names.hpp"
 #include "opifex/core/volumes/udf_volume.hpp"
 
 #include "disc_view.hpp"
@@ -185,8 +184,7 @@ Identity identify_platform(const Image& image) {
   if (found.empty()) return {};
   Identity id = choose(std::move(found));
   if (id.state.empty()) id.state = state_of(image, views.front());
-  const auto parts = image.archive.empty() ? part_set_of(image.path) : std::nullopt;
-  if (id.state == "full" && parts && parts->plain_bytes() && parts->parts.size() > 1) id.state = "split";
+  if (id.state == "full" && !image.parts.empty()) id.state = "split";
   return id;
 }
 

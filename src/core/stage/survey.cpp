@@ -107,6 +107,8 @@ class Examiner {
     request_.titles.apply(item.id);
     item.complete = image.complete && item.id.state != "truncated";
     item.warnings.insert(item.warnings.end(), item.id.warnings.begin(), item.id.warnings.end());
+    std::copy_if(image.warnings.begin(), image.warnings.end(), std::back_inserter(item.warnings),
+                 [](const Warning& w) { return w.code == "uneven_part"; });
     for (const ImageFile& f : image.files) {
       if (f.missing) continue;
       if (f.path != item.path) {

@@ -29,12 +29,12 @@ void ClusterReader::decrypt_data(ByteView raw, std::span<std::byte> data) {
 void ClusterReader::decrypt_hashes(ByteView raw) { cipher_.run(AesIv{}, raw.first(kWiiHashBytes), hashes_); }
 
 bool ClusterReader::block_fits(unsigned block) {
-  return same(sha1_.of(ByteView(data_).subspan(block * kBlock, kBlock)), hashes_, block);
+  return same(short_sha1(ByteView(data_).subspan(block * kBlock, kBlock)), hashes_, block);
 }
 
 bool ClusterReader::key_fits(ByteView raw, std::uint64_t cluster) {
   decrypt_hashes(raw);
-  if (same(sha1_.of(ByteView(hashes_).first(kH0Bytes)), ByteView(hashes_).subspan(kH1At), cluster % 8)) return true;
+  if (same(short_sha1(ByteView(hashes_).first(kH0Bytes)), ByteView(hashes_).subspan(kH1At), cluster % 8)) return true;
   decrypt_data(raw, data_);
   for (unsigned i = 0; i < kBlocks; ++i)
     if (block_fits(i)) return true;
@@ -48,9 +48,9 @@ ClusterFault ClusterReader::verify(ByteView raw, std::uint64_t cluster, ByteView
   for (unsigned i = 0; i < kBlocks; ++i)
     if (!block_fits(i)) fault.blocks.push_back(i);
   const ByteView hashes = hashes_, h1 = hashes.subspan(kH1At, kUpperBytes), h2 = hashes.subspan(kH2At, kUpperBytes);
-  fault.h1 = !same(sha1_.of(hashes.first(kH0Bytes)), h1, cluster % 8);
-  fault.h2 = !same(sha1_.of(h1), h2, cluster / 8 % 8);
-  fault.h3 = !same(sha1_.of(h2), h3, cluster / kWiiGroupClusters);
+  fault.h1 = !same(short_sha1(hashes.first(kH0Bytes)), h1, cluster % 8);
+  fault.h2 = !same(short_sha1(h1), h2, cluster / 8 % 8);
+  fault.h3 = !same(short_sha1(h2), h3, cluster / kWiiGroupClusters);
   return fault;
 }
 
@@ -60,6 +60,6 @@ Bytes read_h3(const ByteSource& disc, const WiiPartition& partition) {
   return table;
 }
 
-bool h3_fits(ByteView h3, const WiiPartition& partition) { return Sha1Hasher().of(h3) == partition.h4; }
+bool h3_fits(ByteView h3, const WiiPartition& partition) { return short_sha1(h3) == partition.h4; }
 
 }  // namespace opifex

@@ -38,19 +38,8 @@ const std::vector<std::string>& digest_names();
 /// Hash of bytes in memory.
 std::string digest_of(std::string_view name, ByteView data);
 
-/// SHA-1 of many short runs of bytes: the library's state is made once. Not safe from several threads at once.
-class Sha1Hasher {
- public:
-  Sha1Hasher();
-  Sha1Hasher(Sha1Hasher&&) noexcept;
-  Sha1Hasher& operator=(Sha1Hasher&&) noexcept;
-  ~Sha1Hasher();
-  std::array<std::byte, 20> of(ByteView data);
-
- private:
-  struct State;
-  std::unique_ptr<State> state_;
-};
+/// SHA-1 of a short run of bytes, for those who need very many.
+std::array<std::byte, 20> short_sha1(ByteView data);
 
 /// A name with its value, in the order asked for.
 struct NamedHash {

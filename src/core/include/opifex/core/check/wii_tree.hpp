@@ -19,6 +19,8 @@ class WiiTree {
   std::vector<ByteRange> cluster_runs() const;
   /// Whole clusters of one run, from byte `at` of the disc. From many threads at once, each cluster once.
   void judge(std::uint64_t at, ByteView clusters);
+  /// The same for clusters that are blank without looking.
+  void judge_hole(std::uint64_t at, std::uint64_t bytes);
 
   struct Result {
     std::vector<Finding> findings;

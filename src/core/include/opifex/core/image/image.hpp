@@ -25,9 +25,10 @@ struct ImageFile {
 
 struct Image {
   const Format* format = nullptr;
-  std::filesystem::path path;          ///< as the user named it; inside an archive: below the archive's path
-  std::filesystem::path archive = {};  ///< the archive it is in; empty: none
-  std::vector<ImageFile> files = {};   ///< the data files; a cue sheet itself is not among them
+  std::filesystem::path path;                     ///< as the user named it; inside an archive: below the archive's path
+  std::filesystem::path archive = {};             ///< the archive it is in; empty: none
+  std::vector<ImageFile> files = {};              ///< the data files; a cue sheet itself is not among them
+  std::vector<std::filesystem::path> parts = {};  ///< of a file that was cut into several; empty: it was not
   std::vector<Warning> warnings = {};
   bool complete = true;                             ///< every file found, every sector there
   CdImagePtr cd = {};                               ///< set if it is a CD

@@ -14,7 +14,7 @@ struct ClusterFault {
   bool any() const { return !blocks.empty() || h1 || h2 || h3; }
 };
 
-/// Decrypts and verifies. Keeps the libraries' state between clusters; one for each thread.
+/// Decrypts and verifies. Keeps the cipher's state between clusters; one for each thread.
 class ClusterReader {
  public:
   explicit ClusterReader(const WiiPartition& partition);
@@ -31,7 +31,6 @@ class ClusterReader {
   bool block_fits(unsigned block);
 
   AesCbc cipher_;
-  Sha1Hasher sha1_;
   Bytes hashes_, data_;
 };
 
