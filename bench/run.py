@@ -119,6 +119,33 @@ def add_row(what, ours, other, limit, peak=0.0):
     print(f"  {what}: {ratio:.3f}", file=sys.stderr)
 
 
+def xbox_rows():
+    """A game of 1000 files: as a folder, an image and an installed game."""
+    game = os.path.join(folder, "game")
+    for place in range(20):
+        os.makedirs(os.path.join(game, f"PLACE{place}"))
+        for i in range(50):
+            with open(os.path.join(game, f"PLACE{place}", f"FILE{i}.DAT"), "wb") as out:
+                out.write(os.urandom(20_000 + 9_000 * i))
+    with open(os.path.join(game, "MOVIE.BIN"), "wb") as out:
+        out.write(os.urandom(300_000_000))
+    shutil.copy(os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "tests", "vectors", "xbox", "exe", "orchard.xex"), os.path.join(game, "default.xex"))
+    compare("Xbox: build of an XISO of 1002 files / cp -r", f"{opifex} build game --as xiso --out game.iso --quiet",
+            "cp -r game game-copy; sync -f game-copy", 1.15, "game/MOVIE.BIN game/*/*", ["game.iso"], ["game-copy"])
+    run(f"{opifex} build game --as xiso --out game.iso --quiet")
+    compare("Xbox: extract of 1002 files / cp -r", f"{opifex} extract game.iso --into out --quiet",
+            "cp -r game game-copy; sync -f game-copy", 1.15, "game.iso game/MOVIE.BIN game/*/*", ["out"], ["game-copy"])
+    compare("Xbox: XISO to an installed game, 2 threads / sha1sum", f"{opifex} convert game.iso --to god --out usb --threads 2 --quiet",
+            "sha1sum game.iso", 1.15, "game.iso", ["usb"])
+    run(f"{opifex} convert game.iso --to god --out drive --quiet")
+    header = next(os.path.join(d, f) for d, _, files in os.walk(os.path.join(folder, "drive")) for f in files
+                  if not f.startswith("Data"))
+    compare("Xbox: verify of it, 2 threads / sha1sum", f"{opifex} check {header} --hashes none --threads 2 --quiet",
+            f"cat {header}.data/* | sha1sum", 1.15, f"{header}.data/*")
+    compare("Xbox: back to an XISO, 2 threads / sha1sum", f"{opifex} convert {header} --to xiso --out back/ --threads 2 --quiet",
+            f"cat {header}.data/* | sha1sum", 1.15, f"{header}.data/*", ["back"])
+
+
 def wii_rows():
     """Writing against copying the bytes that are written; verifying against the bare library on the same bytes."""
     run(f"{opifex} convert wii.iso --to wbfs --out whole.wbfs --quiet")
@@ -214,6 +241,8 @@ try:
 
     if only in "Wii":
         wii_rows()
+    if only in "Xbox":
+        xbox_rows()
 
     if only in "files":
         for place in range(20):

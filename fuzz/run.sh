@@ -14,6 +14,12 @@ for program in "$build"/fuzz/*_fuzz; do
     chd_fuzz) seeds=(tests/vectors/chd) ;;
     volume_fuzz) seeds=(tests/vectors/iso tests/vectors/wii tests/vectors/xbox) ;;
     archive_fuzz) seeds=(tests/vectors/archives) ;;
+    package_fuzz)
+      mkdir -p build/corpus/seed-package
+      cp tests/vectors/xbox/exe/* tests/vectors/xbox/stfs/ARCADE build/corpus/seed-package/
+      cat tests/vectors/xbox/god-original/ORIGINAL tests/vectors/xbox/god-original/ORIGINAL.data/Data0000 \
+        > build/corpus/seed-package/game
+      seeds=(build/corpus/seed-package) ;;
     list_fuzz)
       mkdir -p build/corpus/seed-list
       cp tests/vectors/iso/dreamcast/disc.gdi tests/vectors/iso/*.sfo tests/vectors/iso/*.pkg tests/vectors/iso/drive-*.img \

@@ -6,6 +6,7 @@
 #include "opifex/core/platforms/ps3_disc.hpp"
 #include "opifex/core/volumes/gamecube_writer.hpp"
 #include "opifex/core/volumes/iso9660_writer.hpp"
+#include "opifex/core/volumes/xdvdfs_writer.hpp"
 #include "opifex/report/text.hpp"
 
 #include "command.hpp"
@@ -16,7 +17,8 @@ namespace {
 namespace fs = std::filesystem;
 
 void declare(po::options_description& options) {
-  options.add_options()("as", po::value<std::string>()->value_name("FORMAT"), "what to make: iso, gamecube-iso")(
+  options.add_options()("as", po::value<std::string>()->value_name("FORMAT"),
+                        "what to make: iso, gamecube-iso, xiso, god")(
       "out", po::value<std::string>()->value_name("FILE"), "the image to write (default: beside the folder)")(
       "label", po::value<std::string>()->value_name("NAME"),
       "volume label, up to 32 characters (default: the folder's name)")(
@@ -29,10 +31,12 @@ void declare(po::options_description& options) {
       "order", po::value<std::string>()->value_name("FILE"), "a list of paths, one a line, whose data comes first")(
       "boot-area", po::value<std::string>()->value_name("FILE"), "up to 32768 bytes for the first 16 sectors")(
       "full", po::bool_switch(), "gamecube-iso: filled up to the size of a pressed disc")(
+      "minimal", po::bool_switch(), "xiso: end with the last file, not padded to 64 KiB")(
       "plan", po::bool_switch(), "say what would be written; write nothing")(
       "overwrite", po::bool_switch(), "replace an existing file")("sha1", po::bool_switch(),
                                                                   "print the SHA-1 of the output")(
       "fs", po::value<std::string>()->value_name("TYPE"), "rules of the target drive: fat32, exfat, ntfs, ext4");
+  declare_container_options(options);
 }
 
 std::int64_t parse_date(const std::string& text) {
@@ -113,8 +117,41 @@ Conversion gamecube_iso_of(const Session& session, const fs::path& folder, const
   return conversion;
 }
 
+/// The folder as an image of a game partition, not written yet.
+Image game_image(const fs::path& folder, Conversion& conversion) {
+  const FolderTree tree = read_folder(folder);
+  for (const std::string& notice : tree.notices) conversion.warnings.push_back({"left_out", notice});
+  Image image;
+  image.path = folder;
+  image.format = find_format("xiso");
+  image.blocks = make_xdvdfs(xdvdfs_tree(tree), {.padded = false}).image;
+  return image;
+}
+
+Conversion xiso_of(const Session& session, const fs::path& folder, const fs::path& out) {
+  refuse_inside(folder, out);
+  Conversion conversion;
+  const Image image = game_image(folder, conversion);
+  conversion.plan = find_format("xiso")->plan_write(image, out, {.minimal = session.flag("minimal")});
+  return conversion;
+}
+
+Conversion god_of(const Session& session, const fs::path& folder, const fs::path&) {
+  const std::string out = session.text("out");
+  const fs::path where = out.empty() ? fs::weakly_canonical(folder).parent_path() : fs::path(out);
+  refuse_inside(folder, where);
+  Conversion conversion;
+  const Image image = game_image(folder, conversion);
+  WriteOptions options;
+  options.title = session.text("title");
+  options.picture = session.text("picture");
+  conversion.plan = find_format("god")->plan_write(image, where / fs::weakly_canonical(folder).filename(), options);
+  return conversion;
+}
+
 using Maker = Conversion (*)(const Session&, const fs::path&, const fs::path&);
-const std::map<std::string, Maker> kMakers = {{"iso", &iso_of}, {"gamecube-iso", &gamecube_iso_of}};
+const std::map<std::string, Maker> kMakers = {
+    {"iso", &iso_of}, {"gamecube-iso", &gamecube_iso_of}, {"xiso", &xiso_of}, {"god", &god_of}};
 
 void run(Session& session) {
   const std::string as = session.text("as");

@@ -78,6 +78,7 @@ int dispatch(const std::vector<std::string>& words, std::stop_token stop);
 /// Option groups several commands have.
 void declare_write_options(po::options_description& options);
 void declare_read_options(po::options_description& options);
+void declare_container_options(po::options_description& options);
 OpenOptions open_options(const Session& session);
 /// The archive a word of the command line is; null if it is none.
 ArchivePtr archive_of(const Session& session, const std::string& word);

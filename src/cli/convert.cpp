@@ -6,6 +6,8 @@
 #include "opifex/core/convert/parts.hpp"
 #include "opifex/core/convert/scrub.hpp"
 #include "opifex/core/io/part_names.hpp"
+#include "opifex/core/platforms/title_list.hpp"
+#include "opifex/core/stage/naming.hpp"
 #include "opifex/report/text.hpp"
 
 #include "command.hpp"
@@ -30,7 +32,12 @@ void declare(po::options_description& options) {
       "scrub", po::bool_switch(), "for GameCube and Wii discs: leave out what no file uses (Wii: needs --key-file)")(
       "keep", po::value<std::string>()->value_name("WHICH"),
       "for Wii discs: partitions to keep, all (default) or game")(
-      "limit", po::value<std::string>()->value_name("SIZE"), "write parts of at most SIZE, or fat32: what that takes");
+      "limit", po::value<std::string>()->value_name("SIZE"), "write parts of at most SIZE, or fat32: what that takes")(
+      "rebuild", po::bool_switch(), "for xiso: pack the files anew, without the gaps between them")(
+      "minimal", po::bool_switch(), "for xiso: end with the last file, not padded to 64 KiB")(
+      "titles", po::value<std::string>()->value_name("FILE"),
+      "your own list (CSV: id,title) names outputs of games that have only an id");
+  declare_container_options(options);
   declare_write_options(options);
   declare_read_options(options);
 }
@@ -101,27 +108,50 @@ WriteOptions write_options(const Session& session, const Format& target) {
     options.hunk_bytes = static_cast<std::uint32_t>(*bytes);
   }
   options.effort = effort(session);
+  options.rebuild = session.flag("rebuild");
+  options.minimal = session.flag("minimal");
+  options.title = session.text("title");
+  options.picture = session.text("picture");
   if (target.id == "chd") options.parent = session.text("parent");
   return options;
+}
+
+/// The images of all words. Several go into a folder.
+std::vector<Input> all_inputs(const Session& session, const std::string& out) {
+  std::vector<Input> inputs;
+  for (const std::string& word : session.list("words"))
+    for (Input& input : inputs_of(session, word, open_options(session)).images) inputs.push_back(std::move(input));
+  if (inputs.size() > 1 && !out.empty() && !out.ends_with('/') && !fs::is_directory(out))
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = fmt::format("there are {} images, and --out names one file", inputs.size()),
+                 .file = one_word(session),
+                 .hint = "name a folder, ending in /, or choose one image of an archive with --pick"});
+  return inputs;
+}
+
+/// Containers are called by hexadecimal numbers: their outputs by the title, else by the user's list, else by the id.
+void name_by_title(Image& image, const TitleList& titles) {
+  if (image.name.empty() || titles.empty()) return;
+  Identity id = identify_platform(image);
+  if (image.name != id.serial) return;
+  titles.apply(id);
+  if (!id.title.empty() && name_fault(id.title).empty()) image.name = id.title;
 }
 
 void run(Session& session) {
   const Format& target = writable_format(session.text("to"));
   const WriteOptions options = write_options(session, target);
-  const Inputs inputs = inputs_of(session, one_word(session), open_options(session));
-  const std::string out = session.text("out");
-  if (inputs.images.size() > 1 && !out.empty() && !out.ends_with('/') && !fs::is_directory(out))
-    throw Error({.fault = Fault::usage,
-                 .code = "usage",
-                 .what = fmt::format("the archive holds {} images, and --out names one file", inputs.images.size()),
-                 .file = one_word(session),
-                 .hint = "name a folder, ending in /, or choose one image with --pick"});
   const ScrubRequest request = scrub_request(session, target, options);
   const std::uint64_t limit = limit_bytes(session);
-  for (const Input& input : inputs.images) {
+  const std::string out = session.text("out"), list = session.text("titles");
+  const TitleList titles = list.empty() ? TitleList{} : TitleList::read(list);
+  const std::vector<Input> inputs = all_inputs(session, out);
+  for (const Input& input : inputs) {
     Scrubbed scrubbed{open_input(input), {}};
     if (request.unused || request.keep != WiiKeep::all) scrubbed = scrub(scrubbed.image, request);
-    const Image& image = scrubbed.image;
+    Image& image = scrubbed.image;
+    name_by_title(image, titles);
     run_conversion(session, image, {&target, leading_output(image, target, out), options, scrubbed.losses, limit});
   }
 }
@@ -193,6 +223,12 @@ const Format& writable_format(const std::string& id) {
   return *format;
 }
 
+void declare_container_options(po::options_description& options) {
+  options.add_options()("title", po::value<std::string>()->value_name("NAME"),
+                        "for god: the name the console shows (default: the game's own, else the file's)")(
+      "picture", po::value<std::string>()->value_name("FILE"), "for god: a PNG that the console shows");
+}
+
 void declare_read_options(po::options_description& options) {
   options.add_options()("sector-size", po::value<std::size_t>()->value_name("N"),
                         "an image without a sheet has sectors of N bytes (default: found out)")(
@@ -232,7 +268,7 @@ void declare_write_options(po::options_description& options) {
 
 extern const Command kConvert = {
     "convert",
-    "INPUT --to FORMAT [--out PATH]",
+    "INPUT... --to FORMAT [--out PATH]",
     "writes an image in another format, and says first what would be lost",
     "Without --out the output lies beside the input under its own name. Game content (music, streamed video, odd "
     "sectors)\n"
@@ -241,7 +277,7 @@ extern const Command kConvert = {
     "  opifex convert 'Moth & Lantern.cue' --to iso --plan\n"
     "  opifex convert 'Kestrel Circuit (Disc 2).bin' --to cue --out sheets/\n",
     &declare,
-    1,
+    -1,
     &run};
 
 extern const Command kMerge = {

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/check/compare.hpp"
 #include "opifex/core/convert/parts.hpp"
 #include "opifex/report/text.hpp"
 
@@ -60,6 +61,9 @@ std::vector<std::string> comma_list(const std::string& text) {
 
 fs::path leading_output(const Image& image, const Format& target, const std::string& out) {
   const fs::path extension(std::string(target.extensions.front()));
+  // A container makes its own folders: what is named is where they begin.
+  if (target.id == "god")
+    return (out.empty() ? default_output(image, target, {}).parent_path() : fs::path(out)) / output_stem(image);
   if (out.empty()) return default_output(image, target, {});
   const fs::path path(out);
   const fs::path inside = path / (output_stem(image) + extension.string());
@@ -98,11 +102,22 @@ void run_conversion(Session& session, const Image& image, const ConversionJob& j
   }
   refuse_losses(conversion, image, *job.target);
   done.outputs = write_outputs(image, conversion.plan, write, session.work());
-  if (session.flag("prove") && changed)
+  if (session.flag("prove") && !changed && job.options.rebuild) {
+    // Sectors have other places now: the files have to be the same.
+    if (!compare_images(image, open_image(job.out), session.work()).same())
+      throw Error({.fault = Fault::device,
+                   .code = "proof_failed",
+                   .what = "the files of the output are not those of the input",
+                   .file = job.out.string(),
+                   .hint = "do not trust this output: delete it, check the drive and run the job again"});
+    session.message("opifex: proved: every file of the output is the same as in the input\n");
+  } else if (session.flag("prove") && changed)
     session.message("opifex: --prove is left out: with accepted losses input and output differ\n");
-  if (session.flag("prove") && !changed) {
+  if (session.flag("prove") && !changed && !job.options.rebuild) {
     const bool in_parts = conversion.plan.outputs.front().part_bytes != 0;
-    const fs::path& lead = in_parts ? done.outputs.front().path : job.out;
+    const fs::path& lead = in_parts                  ? done.outputs.front().path
+                           : job.target->id == "god" ? done.outputs.back().path
+                                                     : job.out;
     done.proof_sha1 = prove_same(image, open_image(lead), session.work());
   }
   finish(report::job_text(conversion, done));

@@ -43,6 +43,8 @@ std::string state_text(const SurveyItem& item) {
 
 std::string format_text(const SurveyItem& item) {
   const std::string format = item.format.empty() ? std::string(to_string(item.kind)) : item.format;
+  if ((item.format == "god" || item.format == "stfs") && !item.id.category.empty())
+    return format + ", " + item.id.category;
   return item.parts > 1 ? fmt::format("{}, {} parts", format, item.parts) : format;
 }
 
@@ -71,6 +73,7 @@ Json survey_json(const Survey& survey) {
                      {"serial", i.id.serial.empty() ? Json() : Json(i.id.serial)},
                      {"title", i.id.title.empty() ? Json() : Json(i.id.title)},
                      {"region", i.id.region.empty() ? Json() : Json(i.id.region)},
+                     {"category", i.id.category.empty() ? Json() : Json(i.id.category)},
                      {"disc", i.set.empty() && i.id.disc.empty() ? Json() : Json(disc_text(survey, i))},
                      {"set", i.set.empty() ? Json() : Json(i.set)},
                      {"state", i.id.state.empty() ? Json() : Json(i.id.state)},

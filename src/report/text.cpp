@@ -253,7 +253,7 @@ std::string identify_text(const Image& image, const Identity& id) {
       id.confidence.empty() || id.confidence == "certain" ? "" : fmt::format(" ({})", id.confidence);
   facts.add("Platform", platform_name(id.platform) + confidence);
   facts.add("Known by", fmt::format("{}", fmt::join(id.evidence, "; ")));
-  facts.add("Serial", id.serial);
+  facts.add("Serial", id.serial + (id.short_id.empty() ? "" : " (" + id.short_id + ")"));
   facts.add("Title", id.title);
   facts.add("Region", id.region);
   facts.add("Version", id.version);
@@ -287,7 +287,8 @@ std::string identify_text(const Image& image, const Identity& id) {
   std::string text =
       printable(image.path.string()) + "\n" + facts.text() + warnings_text(image.warnings) + warnings_text(id.warnings);
   if (!id.partitions.empty()) text += "\n" + partitions_table(id);
-  if (image.container) text += "\n" + shares_table(*image.container, image.size_bytes());
+  if (image.container && !image.container->shares().empty())
+    text += "\n" + shares_table(*image.container, image.size_bytes());
   if (image.cd) text += "\n" + layout_table(image);
   return text;
 }

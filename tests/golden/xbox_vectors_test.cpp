@@ -5,7 +5,12 @@
 #include <gtest/gtest.h>
 
 #include "opifex/core/base/hash.hpp"
+#include "opifex/core/check/check.hpp"
+#include "opifex/core/convert/plan.hpp"
+#include "opifex/core/image/container.hpp"
+#include "opifex/core/volumes/xbox_executable.hpp"
 #include "opifex/core/volumes/xdvdfs_volume.hpp"
+#include "opifex/core/volumes/xdvdfs_writer.hpp"
 
 #include "testkit.hpp"
 
@@ -141,6 +146,274 @@ TEST(XboxVectors, FullDumpsAreSearchedForTheirGamePartition) {
     for (const json& sample : expected()["samples"])
       if (sample["open"] == same) expect_entries(*volume, sample["expected"]["volume"]["entries"]);
   }
+}
+
+TEST(XboxVectors, ExecutablesTellWhatTheySay) {
+  int sound = 0, refused = 0;
+  for (const json& sample : expected()["samples"]) {
+    const std::string name = sample["open"];
+    if (!name.starts_with("exe/")) continue;
+    SCOPED_TRACE(name);
+    const json& e = sample["expected"];
+    const SourcePtr file = open_file(vector_path("xbox/" + name));
+    if (e["verdict"] == "refused") {
+      EXPECT_THROW(read_xbox_executable(*file), Error);
+      ++refused;
+      continue;
+    }
+    ++sound;
+    const XboxExecutable x = read_xbox_executable(*file);
+    EXPECT_EQ(x.second, e["kind"] == "xex");
+    ASSERT_EQ(x.title_id.has_value(), !e["title_id"].is_null());
+    if (x.title_id) {
+      EXPECT_EQ(title_id_text(*x.title_id), e["title_id"].get<std::string>());
+      EXPECT_EQ(short_title_id(*x.title_id, x.second), e["short_id"].is_null() ? "" : e["short_id"].get<std::string>());
+    }
+    if (e.contains("name")) {
+      EXPECT_EQ(x.name, e["name"].get<std::string>());
+    }
+    if (e.contains("execution_info")) {
+      EXPECT_EQ(hex(x.execution), e["execution_info"].get<std::string>());
+      EXPECT_EQ(x.version, e["version"].get<std::string>());
+      EXPECT_EQ(x.base_version, e["base_version"].get<std::string>());
+      EXPECT_EQ(x.discs, e["discs"].get<unsigned>());
+      EXPECT_EQ(x.disc, e["disc"].get<unsigned>());
+    }
+  }
+  EXPECT_EQ(sound, 6);
+  EXPECT_EQ(refused, 3);
+}
+
+/// The containers among the vectors, unpacked.
+class Packages {
+ public:
+  Packages() {
+    for (const char* name : {"god-plain", "god-enhanced", "god-far", "god-big-endian", "god-original", "god-two-groups",
+                             "stfs", "stfs-large"}) {
+      copy_folder(vector_path(std::string("xbox/") + name), folder_ / name);
+      std::vector<fs::path> packed;
+      for (const auto& entry : fs::recursive_directory_iterator(folder_ / name))
+        if (entry.path().extension() == ".gz") packed.push_back(entry.path());
+      for (const fs::path& gz : packed) write_file(fs::path(gz).replace_extension(), gunzip(gz));
+    }
+  }
+  fs::path operator/(const std::string& name) const { return folder_ / name; }
+
+ private:
+  TempFolder folder_;
+};
+
+bool is_package(const std::string& name) { return name.starts_with("god-") || name.starts_with("stfs"); }
+
+std::map<std::string, std::string> facts_of(const Image& image) {
+  std::map<std::string, std::string> facts;
+  for (const ContainerFact& f : image.container->facts()) facts[f.key] = f.value;
+  return facts;
+}
+
+TEST(XboxVectors, ContainersGiveTheirDiscsAndPackagesTheirFiles) {
+  const Packages packages;
+  QuietWork work;
+  int seen = 0;
+  for (const json& sample : expected()["samples"]) {
+    const std::string name = sample["open"];
+    if (!is_package(name)) continue;
+    SCOPED_TRACE(name);
+    ++seen;
+    const json& e = sample["expected"];
+    const Image image = open_image(packages / name);
+    EXPECT_EQ(image.format->id, e["format"].get<std::string>());
+    auto facts = facts_of(image);
+    EXPECT_EQ(facts["title_id"], e["header"]["title_id"].get<std::string>());
+    EXPECT_EQ(facts["media_id"], e["header"]["media_id"].get<std::string>());
+    EXPECT_EQ(facts["content_id"], e["header"]["content_id"].get<std::string>());
+    EXPECT_EQ(facts["name"], e["header"]["name"].get<std::string>());
+    if (e["format"] == "god") {
+      EXPECT_EQ(image.blocks->size(), e["image_size"].get<std::uint64_t>());
+      expect_entries(read_volumes(image).front(), e["volume"]["entries"]);
+    } else {
+      EXPECT_EQ(facts["blocks"], std::to_string(e["blocks"].get<int>()));
+      EXPECT_EQ(facts["table_copies"], std::to_string(e["table_copies"].get<int>()));
+      expect_entries(read_volumes(image).front(), e["entries"]);
+    }
+    EXPECT_EQ(check_image(image, {{}}, work).verdict, Verdict::intact);
+  }
+  EXPECT_EQ(seen, 9);
+}
+
+void apply_edits(const json& edits, const fs::path& folder) {
+  for (const json& edit : edits) {
+    const fs::path file = folder / edit["file"].get<std::string>();
+    if (edit.contains("delete")) {
+      fs::remove(file);
+      continue;
+    }
+    std::string bytes = read_file(file);
+    if (edit.contains("truncate")) bytes.resize(edit["truncate"].get<std::size_t>());
+    if (edit.contains("hex")) {
+      const std::string hex = edit["hex"];
+      for (std::size_t i = 0; i < hex.size() / 2; ++i)
+        bytes.at(edit["offset"].get<std::size_t>() + i) =
+            static_cast<char>(std::stoi(hex.substr(2 * i, 2), nullptr, 16));
+    }
+    write_file(file, bytes);
+  }
+}
+
+TEST(XboxVectors, DamagedContainersAreToldWithTheFilesTheyHit) {
+  const std::map<std::string, std::set<std::string>> codes = {
+      {"hash-data", {"hash_data"}},
+      {"hash-group", {"hash_group"}},
+      {"hash-root", {"hash_root"}},
+      {"hash-header", {"hash_header"}},
+      {"hash-table", {"hash_table"}},
+      {"short-data-file", {"short_data_file"}},
+      {"chain-loop", {"chain_loop"}},
+      {"missing-data-file", {"missing_data_file"}},
+      {"chain-short", {"chain_short"}},
+      {"chain-outside", {"chain_outside"}},
+      {"parent", {"bad_parent"}},
+      {"illegal-name", {"illegal_name"}},
+      {"truncated", {"cut_short"}},
+      {"field-mismatch",
+       {"other_block_count", "other_file_count", "other_size", "other_start", "other_layout", "other_type"}}};
+  int seen = 0;
+  for (const json& recipe : expected()["recipes"]) {
+    const std::string base = recipe["base"];
+    if (!is_package(base)) continue;
+    SCOPED_TRACE(recipe["id"].get<std::string>());
+    ++seen;
+    const Packages packages;
+    apply_edits(recipe["edits"], packages / base);
+    const fs::path path = packages / (base + "/" + recipe["open"].get<std::string>());
+    const json& e = recipe["expected"];
+    OpenOptions options;
+    options.allow_missing = true;
+    if (e["verdict"] == "refused") {
+      EXPECT_THROW(find_format("god")->open(path, options), Error);
+      continue;
+    }
+    const Image image = open_image(path, options);
+    QuietWork work;
+    const CheckResult result = check_image(image, {{}}, work);
+    const auto& wanted = codes.at(e["must_report"].get<std::string>());
+    const auto found = std::find_if(result.findings.begin(), result.findings.end(),
+                                    [&](const Finding& f) { return wanted.contains(f.code); });
+    ASSERT_NE(found, result.findings.end()) << e["must_report"];
+    if (e["must_report"] != "field-mismatch") {
+      EXPECT_NE(result.verdict, Verdict::intact);
+    }
+    if (e["must_report"] == "hash-data") {
+      const auto hit = std::find_if(result.findings.begin(), result.findings.end(),
+                                    [](const Finding& f) { return f.code == "hash_data"; });
+      EXPECT_EQ(std::set(hit->files.begin(), hit->files.end()), e["damaged_files"].get<std::set<std::string>>());
+    }
+  }
+  EXPECT_GE(seen, 28);
+}
+
+std::string sha1_of(ByteView bytes) { return digest_of("sha1", bytes); }
+std::string sha1_of(const SourcePtr& source, std::uint64_t bytes) {
+  return sha1_of(read_up_to(*source, 0, static_cast<std::size_t>(bytes)));
+}
+
+void clear_attributes(XdvdfsNode& node) {
+  node.attributes = 0;
+  for (XdvdfsNode& child : node.children) clear_attributes(child);
+}
+
+TEST(XboxVectors, RebuildingGivesTheVectorsBytes) {
+  // Two images of the same files: one odd in every way, one as we make them but for dates and attributes.
+  const auto odd = read_xdvdfs(memory_source(to_bytes(image_bytes("orchard-odd.iso")), "odd"));
+  const auto even = read_xdvdfs(memory_source(to_bytes(image_bytes("orchard.iso")), "even"));
+  ASSERT_TRUE(odd && even);
+  XdvdfsNode tree = xdvdfs_tree(*odd);
+  clear_attributes(tree);
+  const XdvdfsImage made = make_xdvdfs(std::move(tree), {.padded = true, .filetime = even->created});
+  EXPECT_EQ(sha1_of(made.image, made.image->size()), sha1_of(as_view(image_bytes("orchard.iso"))));
+  const auto modern = read_xdvdfs(memory_source(to_bytes(image_bytes("modern.iso")), "modern"));
+  const XdvdfsImage minimal = make_xdvdfs(xdvdfs_tree(*modern), {.padded = false, .filetime = modern->created});
+  EXPECT_EQ(sha1_of(minimal.image, minimal.image->size()), sha1_of(as_view(image_bytes("modern.iso"))));
+}
+
+TEST(XboxVectors, NamesThatCannotBeAreNotWritten) {
+  const auto make = [](std::vector<std::string> names) {
+    XdvdfsNode root;
+    root.folder = true;
+    for (const std::string& name : names) root.children.push_back({.name = name, .path = name});
+    return make_xdvdfs(std::move(root), {});
+  };
+  EXPECT_EQ(make({"a", "b"}).files, 2u);
+  EXPECT_THROW(make({"a", "A"}), Error) << "the console would find one of them only";
+  EXPECT_THROW(make({std::string(256, 'x')}), Error);
+  EXPECT_THROW(make({"\u77f3"}), Error);
+  EXPECT_EQ(make({}).image->size(), 65536u * 2) << "an empty root has a table, too";
+}
+
+TEST(XboxVectors, AContainerIsWrittenAndReadBack) {
+  const Packages packages;
+  TempFolder folder;
+  write_file(folder / "modern.iso", image_bytes("modern.iso"));
+  const Image image = open_image(folder / "modern.iso");
+  EXPECT_EQ(image.format->id, "xiso");
+  QuietWork work;
+  const auto write = [&](unsigned threads, const std::string& where) {
+    Work own{work.progress, threads};
+    const WritePlan plan = find_format("god")->plan_write(image, folder / where / "x", {.title = "Brass Orchard"});
+    WriteJob job;
+    job.target = target_facts(folder.path());
+    return write_outputs(image, plan, job, own).back().path;
+  };
+  const fs::path header = write(1, "one");
+  const fs::path again = write(8, "eight");
+  EXPECT_EQ(header.filename(), again.filename());
+  EXPECT_EQ(sha256_file(header), sha256_file(again)) << "the same for one thread and eight";
+  const Image result = open_image(header);
+  EXPECT_TRUE(result.warnings.empty());
+  EXPECT_EQ(check_image(result, {{}}, work).verdict, Verdict::intact);
+  const std::string original = image_bytes("modern.iso");
+  EXPECT_EQ(sha1_of(result.blocks, original.size()), sha1_of(as_view(original)));
+  auto facts = facts_of(result);
+  EXPECT_EQ(facts["name"], "Brass Orchard");
+  EXPECT_EQ(facts["title_id"], "505207D1");
+  EXPECT_EQ(facts["media_id"], "1A2B3C4D");
+  EXPECT_EQ(result.name, "Brass Orchard");
+}
+
+TEST(XboxVectors, ContainersOfTwoDataFiles) {
+  // A little more than the first file holds: the hashes go on from file to file.
+  TempFolder folder;
+  XdvdfsNode root;
+  root.folder = true;
+  constexpr std::uint64_t kBlocks = 41'413;
+  root.children.push_back(
+      {.name = "default.xex", .path = "", .source = open_file(vector_path("xbox/exe/orchard.xex"))});
+  root.children.push_back({.name = "far.bin", .path = "", .source = zero_source(kBlocks * 4096)});
+  Image image;
+  image.path = folder / "big.iso";
+  image.format = find_format("xiso");
+  image.blocks = make_xdvdfs(std::move(root), {.padded = false}).image;
+  QuietWork work;
+  WriteJob job;
+  job.target = target_facts(folder.path());
+  const WritePlan plan = find_format("god")->plan_write(image, folder / "x", {});
+  ASSERT_EQ(plan.outputs.size(), 3u);
+  const auto written = write_outputs(image, plan, job, work);
+  EXPECT_EQ(written[0].path.filename(), "Data0001");
+  EXPECT_EQ(written[1].size_bytes, 170'459'136u);
+  const fs::path header = written.back().path;
+  EXPECT_EQ(check_image(open_image(header), {{}}, work).verdict, Verdict::intact);
+  flip_byte(written[0].path, 0x2010);
+  const CheckResult damaged = check_image(open_image(header), {{}}, work);
+  EXPECT_EQ(damaged.verdict, Verdict::damaged);
+  ASSERT_EQ(damaged.findings.front().code, "hash_data");
+  EXPECT_EQ(damaged.findings.front().files, std::vector<std::string>{"far.bin"});
+  fs::remove(written[0].path);
+  OpenOptions options;
+  options.allow_missing = true;
+  const CheckResult missing = check_image(open_image(header, options), {{}}, work);
+  EXPECT_NE(missing.verdict, Verdict::intact);
+  EXPECT_THROW(open_image(header), Error) << "a conversion has nothing to begin with";
 }
 
 }  // namespace

@@ -12,6 +12,8 @@
 #include "opifex/core/check/span_hasher.hpp"
 #include "opifex/core/check/wii_tree.hpp"
 #include "opifex/core/image/container.hpp"
+#include "opifex/core/volumes/volume.hpp"
+#include "opifex/core/volumes/xdvdfs_volume.hpp"
 
 namespace opifex {
 namespace {
@@ -251,7 +253,7 @@ class Checker {
     if (image_.cd) judge_tracks();
     name_files();
     if (tree_) take_tree();
-    if (image_.blocks && !tree_) judge_structure();
+    if (!tree_) judge_structure();
     from_warnings();
     set_verdict();
     result_.bytes_read = stream.size_bytes;
@@ -340,6 +342,8 @@ class Checker {
     std::vector<Stretch> blocks;
     for (const Stretch& s : stream.stretches) {
       if (s.decoded && image_.container) continue;
+      // The container reads all of it again when it is verified: once is enough if nobody hashes it.
+      if (image_.container && hashers.empty() && !s.clusters) continue;
       const std::size_t each = s.extent ? stored_bytes(s.extent->form) : s.clusters ? kWiiClusterBytes : 1;
       const std::uint64_t step = kFlowBlockBytes / each * each;
       for (std::uint64_t done = 0; done < s.size_bytes; done += step) {
@@ -401,9 +405,9 @@ class Checker {
 
   /// Discs without error detection whose tables of files can at least be held against each other.
   void judge_structure() {
-    const auto console = read_console_volume(image_.stored_blocks());
-    if (!console) return;
-    for (const VolumeProblem& p : console->volume.problems) {
+    const auto volume = structure();
+    if (!volume) return;
+    for (const VolumeProblem& p : volume->problems) {
       const Severity severity = p.weight == Weight::damage    ? Severity::error
                                 : p.weight == Weight::warning ? Severity::warning
                                                               : Severity::note;
@@ -412,10 +416,17 @@ class Checker {
       if (severity == Severity::error)
         result_.verdict = std::max(result_.verdict, cut ? Verdict::incomplete : Verdict::damaged);
     }
-    if (!console->volume.damaged())
+    if (!volume->damaged())
       find("tables_fit", Severity::note,
-           fmt::format("the table of {} files, the executable and the loader lie where they can",
-                       grouped(console->volume.entries.size())));
+           fmt::format("the tables of its {} files and folders fit together, and every file lies in the image",
+                       grouped(volume->entries.size())));
+  }
+
+  std::optional<Volume> structure() const {
+    if (!image_.blocks && !image_.cd && image_.format->id == "stfs") return read_volumes(image_).front();
+    if (!image_.blocks) return std::nullopt;
+    if (auto game = read_xdvdfs(image_.stored_blocks())) return game;
+    return read_gamecube(image_.stored_blocks());
   }
 
   /// Damage is easier to judge by the files it hits.
@@ -440,7 +451,9 @@ class Checker {
                       image_.path.string(),
                       p.offset,
                       p.lba,
-                      std::max<std::uint64_t>(1, p.sectors)};
+                      std::max<std::uint64_t>(1, p.sectors),
+                      p.files};
+      if (!p.files.empty()) finding.message += "; it hits " + files_text(p.files);
       result_.findings.push_back(std::move(finding));
     }
   }
@@ -536,7 +549,9 @@ class Checker {
       const bool error = std::find(kIncomplete.begin(), kIncomplete.end(), w.code) != kIncomplete.end();
       find(w.code, error ? Severity::error : Severity::warning, w.message);
     }
-    if (!image_.cd && !tree_)
+    if (image_.container && image_.container->hashes_everything())
+      find("hashes_verified", Severity::note, "every block was verified by the container's own hashes");
+    else if (!image_.cd && !tree_)
       find("no_sector_checks", Severity::note,
            "blocks of 2048 bytes carry no error detection: their size and hashes can be checked, their bytes cannot");
   }

@@ -86,11 +86,14 @@ class Form2Source final : public ByteSource {
 };
 
 /// A name that can be created on the target: what cannot stand in it becomes `_`.
-std::string host_name(std::string_view name, bool strict) {
+std::string host_name(std::string_view name, bool strict, bool fatx) {
   std::string out(is_utf8(name) ? std::string(name) : std::string(name.size(), '_'));
   for (char& c : out) {
     const bool control = static_cast<unsigned char>(c) < 0x20 || c == 0x7F;
-    if (control || c == '/' || c == '\\' || (strict && std::string_view("<>:\"|?*").find(c) != std::string_view::npos))
+    const bool beyond_fatx =
+        fatx && (static_cast<unsigned char>(c) >= 0x7F || std::string_view("+,;=").find(c) != std::string_view::npos);
+    if (beyond_fatx || control || c == '/' || c == '\\' ||
+        (strict && std::string_view("<>:\"|?*").find(c) != std::string_view::npos))
       c = '_';
   }
   if (out.empty() || out == "." || out == "..") out = std::string(std::max<std::size_t>(1, out.size()), '_');
@@ -102,7 +105,8 @@ class Planner {
  public:
   Planner(const Image& image, const ExtractRequest& request, const TargetFacts& facts)
       : image_(image), request_(request) {
-    strict_ = facts.file_system == "fat32" || facts.file_system == "exfat" || facts.file_system == "ntfs";
+    fatx_ = facts.file_system == "fatx";
+    strict_ = fatx_ || facts.file_system == "fat32" || facts.file_system == "exfat" || facts.file_system == "ntfs";
   }
 
   ExtractPlan plan(const std::vector<Volume>& volumes) {
@@ -146,7 +150,7 @@ class Planner {
     for (;;) {
       const std::size_t end = std::min(path.find('/', at), path.size());
       const std::string part = path.substr(at, end - at);
-      std::string name = host_name(part, strict_);
+      std::string name = host_name(part, strict_, fatx_);
       key += (further ? "2/" : "/") + part;
       const auto known = names_.find(key);
       if (known != names_.end()) {
@@ -183,7 +187,7 @@ class Planner {
 
   const Image& image_;
   const ExtractRequest& request_;
-  bool strict_ = false;
+  bool strict_ = false, fatx_ = false;
   ExtractPlan plan_;
   std::map<std::string, std::string> names_;  // by path in the image
   std::set<std::string> taken_;

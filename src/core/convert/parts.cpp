@@ -4,6 +4,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/part_names.hpp"
+#include "opifex/core/volumes/xdvdfs_volume.hpp"
 
 namespace opifex {
 namespace {
@@ -38,10 +39,11 @@ std::uint64_t part_size(const fs::path& whole, std::uint64_t size, std::uint64_t
 
 }  // namespace
 
-fs::path part_path(const fs::path& whole, std::size_t part) {
+fs::path part_path(const fs::path& whole, std::size_t part, PartNames names) {
   const std::string stem = whole.stem().string(), extension = fold_case(whole.extension().string());
   const fs::path folder = whole.parent_path();
   if (extension == ".wbfs") return folder / (part == 0 ? stem + ".wbfs" : fmt::format("{}.wbf{}", stem, part));
+  if (extension == ".iso" && names == PartNames::numbered_iso) return folder / fmt::format("{}.{}.iso", stem, part + 1);
   if (extension == ".iso") return folder / fmt::format("{}.part{}.iso", stem, part);
   return folder / fmt::format("{}.{:03}", whole.filename().string(), part + 1);
 }
@@ -58,8 +60,8 @@ void limit_parts(WritePlan& plan, std::uint64_t limit) {
   plan.steps.push_back(fmt::format("cut into parts of at most {} as it is written", human_size(output.part_bytes)));
 }
 
-void refuse_left_over(const fs::path& whole, std::size_t part) {
-  const fs::path next = part_path(whole, part);
+void refuse_left_over(const fs::path& whole, std::size_t part, PartNames names) {
+  const fs::path next = part_path(whole, part, names);
   if (!fs::exists(next)) return;
   throw Error({.fault = Fault::needs_word,
                .code = "left_over_part",
@@ -76,11 +78,13 @@ WritePlan plan_split(const fs::path& file, const fs::path& folder, std::uint64_t
     refuse("fits_already", "the file fits already", file, human_size(source->size()), "it can be copied as it is");
   const std::uint64_t each = part_size(whole, source->size(), limit);
   const std::uint64_t parts = (source->size() + each - 1) / each;
+  const PartNames names = find_game_partition(*source) ? PartNames::numbered_iso : PartNames::by_extension;
   WritePlan plan;
   for (std::uint64_t n = 0; n < parts; ++n) {
     const std::uint64_t at = n * each, size = std::min(each, source->size() - at);
-    plan.outputs.push_back(
-        {part_path(folder / whole.filename(), static_cast<std::size_t>(n)), {SourceRun{source, at, size}}, size});
+    plan.outputs.push_back({part_path(folder / whole.filename(), static_cast<std::size_t>(n), names),
+                            {SourceRun{source, at, size}},
+                            size});
   }
   plan.steps.push_back(
       fmt::format("cut {} into {} parts of at most {}", file.filename().string(), parts, human_size(each)));

@@ -4,6 +4,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/part_names.hpp"
+#include "opifex/core/volumes/xdvdfs_volume.hpp"
 
 namespace opifex {
 namespace {
@@ -34,17 +35,20 @@ class Planner {
       : image_(image), holds_(request.target->holds), request_(request), work_(work), out_(out) {}
 
   void find_losses() {
-    if (!image_.cd) return;
+    if (image_.cd) find_cd_losses();
+    for (Loss& loss : out_.losses) loss.accepted = !is_content_loss(loss.kind) || request_.accepted.contains(loss.kind);
+  }
+
+ private:
+  void find_cd_losses() {
     chosen_ = request_.options.data_track != 0 ? request_.options.data_track : image_.main_data_track();
     tracks();
     sessions();
     subchannel();
     sector_contents();
     fillers();
-    for (Loss& loss : out_.losses) loss.accepted = !is_content_loss(loss.kind) || request_.accepted.contains(loss.kind);
   }
 
- private:
   const cd::Layout& layout() const { return image_.cd->layout(); }
   void lose(std::string kind, std::string where, std::string detail) {
     out_.losses.push_back({std::move(kind), std::move(where), std::move(detail)});
@@ -170,6 +174,30 @@ class Planner {
 
 }  // namespace
 
+namespace {
+
+/// Around the game partition of a pressed disc lies one for video players; between its files lies filler.
+std::vector<Loss> game_partition_losses(const Image& image, const ConvertRequest& request) {
+  std::vector<Loss> losses;
+  const auto place = image.blocks ? find_game_partition(*image.blocks) : std::nullopt;
+  if (place && *place != 0)
+    losses.push_back({"partitions", fmt::format("the first {}, and what follows the game", human_size(*place)),
+                      "the part of the disc for video players"});
+  const auto volume = place ? read_xdvdfs(image.blocks) : std::nullopt;
+  const std::uint64_t end = place ? *place + volume->blocks * cd::kUserBytes : 0;
+  // What only rounds an image up is no loss.
+  constexpr std::uint64_t kRounding = 1 << 20;
+  const std::uint64_t rest = place ? image.blocks->size() - std::min(end, image.blocks->size()) : 0;
+  const bool filler = rest > kRounding || (rest > 0 && !all_zero(read_up_to(*image.blocks, end, kRounding)));
+  if (place && *place == 0 && !request.options.rebuild && filler)
+    losses.push_back({"padding", human_size(image.blocks->size() - end), "what follows the last file is left out"});
+  if (request.options.rebuild)
+    losses.push_back({"padding", "gaps between files", "what no file uses is left out; sectors get other numbers"});
+  return losses;
+}
+
+}  // namespace
+
 std::vector<Loss> Conversion::refused() const {
   std::vector<Loss> open;
   for (const Loss& loss : losses)
@@ -198,8 +226,15 @@ Conversion plan_conversion(const Image& image, const ConvertRequest& request, Wo
                  .file = image.path.string(),
                  .found = human_size(image.size_bytes()),
                  .expected = "at most 99:59:74 of sectors"});
+  if (!image.cd && !image.blocks)
+    throw Error(
+        {.code = "no_disc",
+         .what = image.format->id == "stfs" ? "this is a package of files, not a disc" : "nothing of the disc is there",
+         .file = image.path.string(),
+         .hint = image.format->id == "stfs" ? "opifex extract writes its files" : ""});
   Conversion conversion;
   conversion.plan = target.plan_write(image, request.out, request.options);
+  if (target.holds.game_partition) conversion.losses = game_partition_losses(image, request);
   Planner(image, request, work, conversion).find_losses();
   return conversion;
 }
@@ -221,6 +256,7 @@ void refuse_losses(const Conversion& conversion, const Image& image, const Forma
 }
 
 std::string output_stem(const Image& image) {
+  if (!image.name.empty()) return image.name;
   // The parts of a split file are one output.
   const auto set = image.archive.empty() ? part_set_of(image.path) : std::nullopt;
   const std::filesystem::path name = set && !set->lonely ? set->stem : image.path.filename().string();

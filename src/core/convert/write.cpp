@@ -129,7 +129,7 @@ std::string write_one(const Image& image, const PlannedOutput& output, Output& f
 void write_output(const Image& image, const PlannedOutput& o, const WriteJob& job, OutputSet& set,
                   std::vector<WrittenFile>& written, Work& work) {
   if (o.part_bytes == 0) {
-    if (fold_case(o.path.extension().string()) == ".wbfs") refuse_left_over(o.path, 1);
+    if (fold_case(o.path.extension().string()) == ".wbfs") refuse_left_over(o.path, 1, o.part_names);
     OutputFile& file = set.add(o.path);
     std::string sha1 = write_one(image, o, file, job.hash_outputs, work);
     if (job.hash_outputs && sha1.empty()) sha1 = hash_written(file, work);
@@ -137,9 +137,9 @@ void write_output(const Image& image, const PlannedOutput& o, const WriteJob& jo
     return;
   }
   PartedOutput parts(
-      set, [&](std::size_t n) { return part_path(o.path, n); }, o.part_bytes);
+      set, [&](std::size_t n) { return part_path(o.path, n, o.part_names); }, o.part_bytes);
   write_one(image, o, parts, false, work);
-  refuse_left_over(o.path, parts.parts().size());
+  refuse_left_over(o.path, parts.parts().size(), o.part_names);
   // It turned out smaller than it might have been.
   if (parts.parts().size() == 1 && parts.parts().front()->target() != o.path) {
     refuse_existing({o.path}, {}, job.existing);
@@ -154,7 +154,7 @@ std::vector<PlannedFile> files_of(const PlannedOutput& o) {
   if (o.part_bytes == 0) return {{o.path, o.size_bytes}};
   std::vector<PlannedFile> files;
   for (std::uint64_t done = 0; done < o.size_bytes; done += o.part_bytes)
-    files.push_back({part_path(o.path, files.size()), std::min(o.part_bytes, o.size_bytes - done)});
+    files.push_back({part_path(o.path, files.size(), o.part_names), std::min(o.part_bytes, o.size_bytes - done)});
   return files;
 }
 

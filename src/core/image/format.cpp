@@ -18,6 +18,13 @@ SourcePtr Image::user_data() const {
   return track == 0 ? nullptr : user_data_source(cd, track);
 }
 
+void Image::take_blocks(SourcePtr source) {
+  const std::uint64_t rest = source->size() % cd::kUserBytes;
+  tail_padding = rest == 0 ? 0 : cd::kUserBytes - rest;
+  const std::string whole = source->name();
+  blocks = rest == 0 ? std::move(source) : concat_source({std::move(source), zero_source(tail_padding)}, whole);
+}
+
 SourcePtr Image::stored_blocks() const {
   return tail_padding == 0 ? blocks : slice_source(blocks, 0, blocks->size() - tail_padding);
 }

@@ -8,6 +8,9 @@
   FORMAT(kVcdFormat)       /* formats/vcd */  \
   FORMAT(kChdFormat)       /* formats/chd */  \
   FORMAT(kWbfsFormat)      /* formats/wbfs */ \
+  FORMAT(kXisoFormat)      /* formats/xiso */ \
+  FORMAT(kGodFormat)       /* formats/god */  \
+  FORMAT(kStfsFormat)      /* formats/stfs */ \
   FORMAT(kIsoFormat)       /* formats/iso */  \
   FORMAT(kBinFormat)       /* formats/bin */
 

@@ -57,14 +57,16 @@ TargetFacts target_facts(const std::filesystem::path& folder) {
 }
 
 TargetFacts with_file_system(TargetFacts facts, const std::string& name) {
-  constexpr std::array<std::string_view, 4> kNames = {"fat32", "exfat", "ntfs", "ext4"};
+  constexpr std::array<std::string_view, 5> kNames = {"fat32", "exfat", "ntfs", "ext4", "fatx"};
   if (std::find(kNames.begin(), kNames.end(), name) == kNames.end())
     throw Error({.fault = Fault::usage,
                  .code = "unknown_file_system",
                  .what = fmt::format("there is no file system named {} here", name),
                  .hint = fmt::format("one of {}", fmt::join(kNames, ", "))});
   facts.file_system = name;
-  facts.largest_file_bytes = name == "fat32" ? kFat32Largest : UINT64_MAX;
+  facts.largest_file_bytes = name == "fat32" || name == "fatx" ? kFat32Largest : UINT64_MAX;
+  constexpr std::size_t kLongestFatx = 42;
+  if (name == "fatx") facts.longest_name = kLongestFatx;
   return facts;
 }
 

@@ -5,7 +5,9 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/format.hpp"
+#include "opifex/core/volumes/content_header.hpp"
 #include "opifex/core/volumes/udf_volume.hpp"
+#include "opifex/core/volumes/xbox_executable.hpp"
 
 #include "disc_view.hpp"
 
@@ -165,7 +167,10 @@ std::string serial_of_boot_path(std::string_view path) {
   return digits.size() == 5 ? name.substr(0, 4) + "-" + digits : std::string{};
 }
 
-Identity identify_platform(const Image& image) {
+namespace {
+
+/// By its contents alone.
+Identity identify_disc(const Image& image) {
   std::vector<Identity> found;
   const std::vector<DiscView> views = views_of(image);
   if (views.empty()) return of_music(image);
@@ -186,6 +191,34 @@ Identity identify_platform(const Image& image) {
   if (id.state.empty()) id.state = state_of(image, views.front());
   if (id.state == "full" && !image.parts.empty()) id.state = "split";
   return id;
+}
+
+/// What the header of a content package says beside the game in it.
+Identity of_package(const Image& image, Identity id) {
+  const ContentHeader h = read_content_header(*image.files.front().source);
+  const bool first = h.content_type == kContentOriginal;
+  if (id.platform.empty()) {
+    id.platform = first ? "xbox" : "xbox360";
+    id.confidence = "certain";
+    id.evidence.push_back("a content package's header");
+  }
+  if (id.serial.empty()) id.serial = title_id_text(h.title_id);
+  if (id.short_id.empty()) id.short_id = short_title_id(h.title_id, !first);
+  if (h.media_id != 0) id.media_id = title_id_text(h.media_id);
+  if (!h.name().empty()) id.title = h.name();
+  if (h.discs > 1) id.disc = fmt::format("{} of {}", h.disc, h.discs);
+  id.category = h.type_name();
+  if (id.state == "trimmed") id.state.clear();  // a container holds no more than the game
+  return id;
+}
+
+}  // namespace
+
+Identity identify_platform(const Image& image) {
+  const bool package = !image.files.empty() && image.files.front().source && image.format &&
+                       (image.format->id == "god" || image.format->id == "stfs");
+  if (!package) return identify_disc(image);
+  return of_package(image, image.blocks ? identify_disc(image) : Identity{});
 }
 
 }  // namespace opifex

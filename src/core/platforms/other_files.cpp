@@ -169,12 +169,6 @@ std::optional<OtherFile> container(const ByteSource& source, ByteView head) {
     }
     if (second >= kSmallestBlock) return named("gamecube", "CISO: a map of blocks, GameCube or Wii");
   }
-  if (text.starts_with("CON ") || text.starts_with("LIVE") || text.starts_with("PIRS")) {
-    constexpr std::size_t kTitleId = 0x360;
-    OtherFile file = named("xbox360", "content package");
-    if (head.size() >= kTitleId + 4) file.id.serial = fmt::format("{:08X}", load_be32(head, kTitleId));
-    return file;
-  }
   const bool floppy = source.size() == 901'120 || source.size() == 1'802'240;
   constexpr unsigned kMostKind = 7;
   if (floppy && text.starts_with("DOS") && std::to_integer<unsigned>(head[3]) <= kMostKind)

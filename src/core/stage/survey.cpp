@@ -121,11 +121,28 @@ class Examiner {
     if (missing > 0)
       item.warnings.push_back({"missing_file", fmt::format("{} of the {} files it names {} missing", missing,
                                                            image.files.size(), missing == 1 ? "is" : "are")});
+    if (item.format == "god" || item.format == "stfs") {
+      // Ids and pictures are seldom checked by anybody: what of the header contradicts the data is worth a look.
+      std::copy_if(image.warnings.begin(), image.warnings.end(), std::back_inserter(item.warnings),
+                   [](const Warning& w) { return w.code != "missing_data_file"; });
+      check_content_place(item);
+    }
     if (item.format == "bin")
       item.warnings.push_back({"no_sheet", image.cd && image.cd->layout().audio_track_count() > 0
                                                ? "no cue sheet names it: where its music tracks begin is a guess"
                                                : "no cue sheet names it"});
     return item;
+  }
+
+  /// Content/<profile>/<title id>/<type>/<name>: the folders should say what the header says.
+  static void check_content_place(SurveyItem& item) {
+    std::vector<std::string> parts;
+    for (const fs::path& part : item.path) parts.push_back(part.string());
+    constexpr std::size_t kBelow = 5;
+    if (parts.size() < kBelow || fold_case(parts[parts.size() - kBelow]) != "content") return;
+    if (!item.id.serial.empty() && to_upper_ascii(parts[parts.size() - 3]) != item.id.serial)
+      item.warnings.push_back({"other_folder", fmt::format("it lies in the folder of {}, its header says {}",
+                                                           parts[parts.size() - 3], item.id.serial)});
   }
 
   const SurveyRequest& request_;
@@ -221,8 +238,15 @@ class Surveyor {
     for (const fs::path& f : folders) {
       // An installed game: a header, and its data in a folder of the same name.
       const std::string stem = f.stem().string();
-      if (extension_of(f) == ".data" && std::find(names.begin(), names.end(), stem) != names.end()) {
-        add_data_folder(folder / stem, f);
+      const auto header = std::find_if(names.begin(), names.end(),
+                                       [&](const std::string& n) { return fold_case(n) == fold_case(stem); });
+      if (extension_of(f) == ".data" && header != names.end()) {
+        add_data_folder(folder / *header, f);
+        continue;
+      }
+      if (extension_of(f) == ".data" && fs::exists(f / "Data0000", ignored_)) {
+        survey_.problems.push_back(
+            {"no_header", f.string() + " has the data of a game, but its header, " + stem + ", is missing"});
         continue;
       }
       if (auto game = identify_game_folder(f)) {
@@ -304,7 +328,7 @@ class Surveyor {
 
   static void add_parts(SurveyItem& item, const std::vector<fs::path>& parts) {
     item.files = parts;
-    item.parts = parts.size();
+    if (item.format != "god" && item.format != "stfs") item.parts = parts.size();
     item.size_bytes = 0;
     std::error_code ignored;
     for (const fs::path& p : parts) item.size_bytes += fs::file_size(p, ignored);
@@ -443,6 +467,7 @@ class Surveyor {
   std::map<fs::path, std::vector<fs::path>> part_bytes_;  // by the part that is opened
   std::set<fs::path> taken_;
   std::size_t seen_ = 0;
+  std::error_code ignored_;
 };
 
 }  // namespace

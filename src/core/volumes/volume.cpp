@@ -4,9 +4,11 @@
 #include <set>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/image/format.hpp"
 #include "opifex/core/volumes/gamecube_volume.hpp"
 #include "opifex/core/volumes/iso9660_volume.hpp"
 #include "opifex/core/volumes/opera_volume.hpp"
+#include "opifex/core/volumes/stfs_volume.hpp"
 #include "opifex/core/volumes/udf_volume.hpp"
 #include "opifex/core/volumes/wii_disc.hpp"
 #include "opifex/core/volumes/xdvdfs_volume.hpp"
@@ -226,6 +228,10 @@ bool is_safe_name(std::string_view name) {
 
 std::vector<Volume> read_volumes(const Image& image) {
   std::vector<Volume> volumes;
+  if (!image.blocks && !image.cd && image.format && image.format->id == "stfs") {
+    volumes.push_back(read_stfs(image.files.front().source).volume);
+    return volumes;
+  }
   if (image.blocks) {
     read_at_place(image.stored_blocks(), 0, image.keys.get(), volumes);
   } else if (image.cd) {

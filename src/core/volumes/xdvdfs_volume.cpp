@@ -49,6 +49,7 @@ class Reader {
     const Bytes head = read_up_to(*disc_, offset_ + kDescriptor * kBlock, kBlock);
     if (as_text(head).substr(kSecondMark, kMark.size()) != kMark)
       damage("second_mark", "the mark at the end of the volume descriptor is not there");
+    volume_.created = load_le64(head, 0x1C);
     tables_.push_back({load_le32(head, 0x14), load_le32(head, 0x18), "", 0});
     while (!tables_.empty()) {
       const Table table = std::move(tables_.back());
@@ -161,6 +162,7 @@ class Reader {
     e.path = table.path.empty() ? name : table.path + "/" + name;
     e.kind = (bits & kFolder) != 0 ? EntryKind::folder : EntryKind::file;
     e.attributes = attribute_text(bits);
+    e.stored_attributes = bits & ~kFolder;
     const std::uint64_t sector = load_le32(bytes, at + 4), size = load_le32(bytes, at + 8);
     if (!is_safe_name(name)) {
       e.safe = false;

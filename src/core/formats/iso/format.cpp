@@ -37,11 +37,7 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   const SourcePtr source = options.space().open(path);
   image.files.push_back({path, "iso", source->size(), false, source});
   if (is_console_dvd(*source)) {
-    const auto rest = static_cast<std::size_t>(source->size() % cd::kUserBytes);
-    image.tail_padding = rest == 0 ? 0 : cd::kUserBytes - rest;
-    image.blocks = rest == 0
-                       ? source
-                       : concat_source({source, memory_source(Bytes(cd::kUserBytes - rest), "zeros")}, source->name());
+    image.take_blocks(source);
     return image;
   }
   const std::uint64_t whole = source->size() / cd::kUserBytes * cd::kUserBytes;

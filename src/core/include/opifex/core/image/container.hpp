@@ -29,6 +29,7 @@ struct ContainerProblem {
   std::optional<std::uint64_t> offset = {};  ///< in the file
   std::optional<std::int32_t> lba = {};      ///< first sector hit, on CDs
   std::uint64_t sectors = 0;
+  std::vector<std::string> files = {};  ///< that it hits, where the container knows
 };
 
 /// Whole stored sectors of one extent, in the form `stored` of CdImage::read().
@@ -53,6 +54,8 @@ class Container {
   virtual std::vector<ContainerFact> facts() const = 0;
   virtual std::vector<ContainerShare> shares() const = 0;
   virtual std::vector<ContainerTag> tags() const = 0;
+  /// Every byte it holds is under a hash of its own, so that a sound one is proved to be what was written.
+  virtual bool hashes_everything() const { return false; }
   /// Decodes everything once and compares it with every checksum there is; lists all that is wrong. `sectors` may be
   /// null; it sees every sector of a CD but those of damaged hunks.
   virtual std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const = 0;

@@ -28,11 +28,12 @@ struct Capabilities {
   bool areas = false;          ///< the two areas of a GD-ROM, with the gap between them
   bool unstored_gaps = false;  ///< gaps by length only; else they are written out
   bool cd_text = false;
-  bool catalogue = false;     ///< catalogue number and ISRC
-  bool marks = false;         ///< indexes from 02, track flags
-  bool first_pregap = false;  ///< stored sectors before LBA 0
-  bool blocks = false;        ///< discs that are no CDs: 2048-byte blocks
-  bool whole_discs = false;   ///< a shorter image comes back filled up with zeros to the size of a disc
+  bool catalogue = false;       ///< catalogue number and ISRC
+  bool marks = false;           ///< indexes from 02, track flags
+  bool first_pregap = false;    ///< stored sectors before LBA 0
+  bool blocks = false;          ///< discs that are no CDs: 2048-byte blocks
+  bool game_partition = false;  ///< of an Xbox disc the game partition alone: what surrounds it is not kept
+  bool whole_discs = false;     ///< a shorter image comes back filled up with zeros to the size of a disc
 };
 
 /// Where the gap before a track goes when each track has a file of its own.
@@ -47,6 +48,10 @@ struct WriteOptions {
   std::vector<std::string> codecs = {};  ///< of a container; empty: the usual ones
   std::uint32_t hunk_bytes = 0;          ///< of a container, its hunks or blocks; 0: the usual
   Effort effort = Effort::normal;        ///< of a container
+  bool rebuild = false;                  ///< of an Xbox disc: its files packed anew, without the gaps between them
+  bool minimal = false;                  ///< of an Xbox disc: not padded to 64 KiB
+  std::string title = {};                ///< of a container that shows one
+  std::filesystem::path picture = {};    ///< of such a container: a PNG
   std::filesystem::path parent = {};     ///< of a container: the one the output is only the difference to
 };
 
@@ -73,11 +78,18 @@ using PackerPtr = std::shared_ptr<const Packer>;
 /// A packer stands alone in its output.
 using Piece = std::variant<Bytes, SectorRun, SourceRun, PackerPtr>;
 
+/// How the parts of a file that is cut are named.
+enum class PartNames {
+  by_extension,  ///< NAME.wbfs, NAME.wbf1 ..; NAME.part0.iso ..; else NAME.EXT.001 ..
+  numbered_iso   ///< NAME.1.iso, NAME.2.iso ..: the custom for Xbox games
+};
+
 struct PlannedOutput {
   std::filesystem::path path;
   std::vector<Piece> pieces;
   std::uint64_t size_bytes = 0;  ///< of a packer: at most
   std::uint64_t part_bytes = 0;  ///< it is cut into files of at most so many; 0: it is one file
+  PartNames part_names = PartNames::by_extension;
 };
 
 /// What a writer is going to do: pure data, so that a plan shown and a plan carried out cannot differ.

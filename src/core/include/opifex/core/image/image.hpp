@@ -26,6 +26,7 @@ struct ImageFile {
 struct Image {
   const Format* format = nullptr;
   std::filesystem::path path;                     ///< as the user named it; inside an archive: below the archive's path
+  std::string name = {};                          ///< what outputs are called; empty: as the file
   std::filesystem::path archive = {};             ///< the archive it is in; empty: none
   std::vector<ImageFile> files = {};              ///< the data files; a cue sheet itself is not among them
   std::vector<std::filesystem::path> parts = {};  ///< of a file that was cut into several; empty: it was not
@@ -41,6 +42,8 @@ struct Image {
   int main_data_track() const;
   /// The file system's bytes at 2048 * LBA; null if the disc has no data.
   SourcePtr user_data() const;
+  /// Makes a disc of 2048-byte blocks of it, a last one that is cut filled with zeros.
+  void take_blocks(SourcePtr source);
   /// `blocks` as far as the image reaches.
   SourcePtr stored_blocks() const;
   std::uint64_t size_bytes() const;

@@ -16,6 +16,7 @@ class TitleList {
   /// (bad_titles) with the line.
   static TitleList read(const std::filesystem::path& file);
 
+  bool empty() const { return titles_.empty(); }
   /// The title of an id in any writing (PRXS-00101, prxs_001.01); empty if the list has none.
   std::string find(std::string_view id) const;
   /// Gives the title to what has none of its own; a volume identifier is none.

@@ -33,6 +33,7 @@ struct VolumeEntry {
   std::optional<Bytes> inside = {};          ///< the contents, where the directory itself holds them
   SourcePtr source = {};                     ///< the contents, where they are no sectors: a member of an archive
   std::optional<std::uint64_t> offset = {};  ///< bytes from the start of the volume, where files begin anywhere
+  unsigned stored_attributes = 0;            ///< as an XDVDFS table has them, without the mark of a folder
   std::string attributes = {};               ///< comma-separated: hidden, associated, form2, interleaved, cd-da ...
   std::string link = {};                     ///< target of a symbolic link
   bool sound = true;                         ///< every extent lies inside the image
@@ -56,6 +57,7 @@ struct Volume {
   std::string label;                      ///< volume identifier
   std::uint64_t blocks = 0;               ///< that the volume says it has
   std::int64_t shift = 0;                 ///< sector n of the file system is sector n + shift of `disc`
+  std::uint64_t created = 0;              ///< of XDVDFS: 100 ns since 1601, as stored
   SourcePtr disc = {};                    ///< 2048 bytes a sector
   std::vector<VolumeEntry> entries = {};  ///< folders before what is in them
   std::vector<VolumeProblem> problems = {};

@@ -1,0 +1,75 @@
+// The game partition of an Xbox disc, bare.
+#include "opifex/core/image/format.hpp"
+
+#include <algorithm>
+
+#include "opifex/core/volumes/xdvdfs_volume.hpp"
+#include "opifex/core/volumes/xdvdfs_writer.hpp"
+
+namespace opifex {
+
+extern const Format kXisoFormat;
+
+namespace {
+
+namespace fs = std::filesystem;
+
+constexpr std::array<std::string_view, 1> kExtensions = {".iso"};
+constexpr std::uint64_t kPadding = 65536;
+
+int probe(const ByteSource& source, std::string_view) {
+  constexpr std::uint64_t kDescriptor = 32 * cd::kUserBytes;
+  return as_text(read_up_to(source, kDescriptor, 20)) == "MICROSOFT*XBOX*MEDIA" ? 160 : 0;
+}
+
+Image open(const fs::path& path, const OpenOptions& options) {
+  Image image;
+  image.path = path;
+  const SourcePtr source = options.space().open(path);
+  image.files.push_back({path, "xiso", source->size(), false, source});
+  image.take_blocks(source);
+  return image;
+}
+
+/// The partition as it is, up to its last used sector.
+SourcePtr trimmed(const SourcePtr& disc, std::uint64_t place, bool padded) {
+  const auto volume = read_xdvdfs(disc);
+  const std::uint64_t end = std::min(volume->blocks * cd::kUserBytes, disc->size() - place);
+  const SourcePtr game = slice_source(disc, place, end);
+  const std::uint64_t rest = end % kPadding;
+  return padded && rest != 0 ? concat_source({game, zero_source(kPadding - rest)}, disc->name()) : game;
+}
+
+SourcePtr rebuilt(const SourcePtr& disc, bool padded) {
+  const auto volume = read_xdvdfs(disc);
+  return make_xdvdfs(xdvdfs_tree(*volume), {.padded = padded, .filetime = volume->created}).image;
+}
+
+WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
+  const auto place = image.blocks ? find_game_partition(*image.blocks) : std::nullopt;
+  if (!place)
+    throw Error({.code = "no_game_partition",
+                 .what = "there is no game partition of an Xbox disc in this image",
+                 .file = image.path.string(),
+                 .hint = "opifex identify says what it is"});
+  const SourcePtr game =
+      options.rebuild ? rebuilt(image.blocks, !options.minimal) : trimmed(image.blocks, *place, !options.minimal);
+  WritePlan plan;
+  plan.steps.push_back(options.rebuild
+                           ? fmt::format("pack the files of the game partition anew into {}", out.filename().string())
+                           : fmt::format("copy the game partition from {:#x}, up to its last used sector, to {}",
+                                         *place, out.filename().string()));
+  PlannedOutput output{out, {SourceRun{game, 0, game->size()}}, game->size()};
+  output.part_names = PartNames::numbered_iso;
+  plan.outputs.push_back(std::move(output));
+  return plan;
+}
+
+}  // namespace
+
+extern const Format kXisoFormat = {"xiso",      "the game partition of an Xbox or Xbox 360 disc",
+                                   kExtensions, &probe,
+                                   &open,       {.blocks = true, .game_partition = true, .whole_discs = true},
+                                   &plan_write};
+
+}  // namespace opifex

@@ -1,0 +1,44 @@
+/// The header of Xbox 360 content packages: installed games, downloads, saves. Big-endian. Signatures and licences are
+/// not looked at.
+#pragma once
+
+#include <array>
+#include <map>
+#include <optional>
+#include <string>
+
+#include "opifex/core/io/byte_source.hpp"
+
+namespace opifex {
+
+using ContentHash = std::array<std::byte, 20>;
+
+struct ContentHeader {
+  std::string magic;             ///< "LIVE", "PIRS", "CON "
+  std::uint64_t size_bytes = 0;  ///< of the header, whole blocks of 4096
+  std::uint32_t content_type = 0, media_id = 0, title_id = 0, version = 0, base_version = 0;
+  unsigned disc = 0, discs = 0;  ///< from 1; 0: not said
+  ContentHash content_id = {};   ///< SHA-1 of what follows it in the header
+  bool content_id_fits = true;
+  Bytes descriptor = {};              ///< of the volume: 36 bytes
+  std::uint32_t descriptor_type = 0;  ///< 0 files in the package itself, 1 a disc in data files
+  std::uint32_t data_files = 0;
+  std::uint64_t data_bytes = 0;                ///< of all data files, hashes included
+  std::map<unsigned, std::string> names = {};  ///< by language, 0 English
+  std::string title_name, publisher;
+  std::uint32_t picture_bytes[2] = {0, 0};
+
+  /// The display name in English or the first language there is, else the title name; may be empty.
+  std::string name() const;
+  std::string type_name() const;  ///< "games on demand"; unknown ones in hexadecimal
+};
+
+inline constexpr std::uint32_t kContentInstalled = 0x4000, kContentOriginal = 0x5000, kContentOnDemand = 0x7000;
+inline constexpr std::size_t kContentDescriptorAt = 0x379, kContentBlock = 0x1000;
+
+/// One of the three magics. Nothing else is looked at.
+bool is_content_package(const ByteSource& file);
+/// Error (refused, "bad_package") if it is none, or is cut off.
+ContentHeader read_content_header(const ByteSource& file);
+
+}  // namespace opifex
