@@ -4,6 +4,7 @@
 set -euo pipefail
 program=$(realpath "$1")
 shots=$(realpath "$(dirname "$0")")/screenshots
+vectors=$(realpath "$(dirname "$0")")/../tests/vectors
 work=$(mktemp -d)
 display=:$((90 + RANDOM % 100))
 Xvfb "$display" -screen 0 1280x800x24 > /dev/null 2>&1 &
@@ -90,6 +91,10 @@ shot rename "opifex rename 'tracks/Moth & Lantern.cue' 'The Moth and the Lantern
 shot wii "opifex identify 'Tidewater Courier.iso' --key-file keys.toml" \
   "opifex convert 'Tidewater Courier.iso' --to wbfs --limit fat32 --out 'usb/wbfs/Tidewater Courier [ZW7EPR]/ZW7EPR.wbfs'" \
   "opifex check usb/wbfs/*/ZW7EPR.wbfs --key-file keys.toml --hashes sha1"
+mkdir -p hall/levels && for n in 1 2 3; do head -c 40000 "Moth & Lantern (Track 1).bin" > "hall/levels/hall$n.bin"; done
+cp "$vectors/xbox/exe/orchard.xex" hall/default.xex
+shot xbox "opifex build hall --as god --title 'Brass Orchard' --out usb360" "opifex identify usb360" \
+  "opifex convert usb360/Content/*/*/*/*[0-9A-F] --to xiso --out games/ --prove"
 shot mistakes "opifex convert 'Moth & Lantern.cue' --to vdc" "opifex check 'Moth & Lantern'" \
   "opifex convert 'Moth & Lantern.cue' --to cue" "opifex merge 'Moth & Lantern.cue'" \
   "rm 'tracks/PRXS-00101 (Track 3).bin'; opifex identify tracks/PRXS-00101.cue" "opifex convert tracks/PRXS-00101.cue --to vcd"

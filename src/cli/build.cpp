@@ -181,8 +181,9 @@ extern const Command kBuild = {
     "An ISO 9660 image with Joliet names; files of more than 4 GiB get several sections. Links and special files are "
     "left "
     "out, and named.\n"
-    "With --fixed-dates the same files give the same bytes on every machine. gamecube-iso takes a folder that opifex\n"
-    "extract made of a GameCube disc, and may have been changed; Wii discs are not made: they would have to be signed.",
+    "With --fixed-dates the same files give the same bytes on every machine. xiso and god take the folder of\n"
+    "an Xbox game, god with default.xex or default.xbe in it. gamecube-iso takes a folder that opifex extract\n"
+    "made of a GameCube disc, and may have been changed; Wii discs are not made: they would have to be signed.",
     "  opifex build moth/ --as iso --out moth.iso --label MOTH\n  opifex build kestrel/ --as gamecube-iso\n  opifex "
     "build moth/ --as iso --fixed-dates --plan\n",
     &declare,

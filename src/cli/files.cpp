@@ -141,7 +141,9 @@ extern const Command kFiles = {
     "PATH is a folder, a file or a pattern: * and ? within a name, ** over folders; case does not matter. ISO 9660 "
     "with "
     "Joliet,\n"
-    "Rock Ridge and XA, UDF and 3DO discs are read, in whatever format the image is. Addresses are LBAs of the disc.",
+    "Rock Ridge and XA, UDF, 3DO, GameCube, Xbox and (with --key-file) Wii discs and Xbox 360 packages are read, in "
+    "whatever\n"
+    "format the image is. Addresses are LBAs of the disc.",
     "  opifex files 'Moth & Lantern.cue'\n  opifex files game.chd 'DATA/*.BIN' --json\n",
     &declare_files,
     -1,

@@ -20,6 +20,11 @@ class EveryFormat : public testing::TestWithParam<const Format*> {
 
   /// The richest disc the format can hold without loss.
   Image source() {
+    if (format().holds.game_partition) {
+      fs::create_directories(folder / "source");
+      fs::copy_file(vector_path("xbox/modern.iso"), folder / "source/game.iso", fs::copy_options::overwrite_existing);
+      return open_image(folder / "source/game.iso");
+    }
     if (format().holds.whole_discs) return wii_disc();
     demo::Recipe recipe{.stem = "game", .data_sectors = 60, .pregap_sectors = 12, .seed = 9};
     if (format().holds.form2) recipe.streamed_sectors = 6;
@@ -49,21 +54,25 @@ class EveryFormat : public testing::TestWithParam<const Format*> {
     EXPECT_TRUE(conversion.refused().empty());
     return write_outputs(image, conversion.plan, {.hash_outputs = true}, work);
   }
+  /// Writes an image; the file by which the result is opened.
+  fs::path make(const Image& image) {
+    const fs::path to = out("a");
+    const auto written = write(image, to);
+    return fs::exists(to) ? to : written.back().path;  // some make folders of their own
+  }
   TempFolder folder;
 };
 
 TEST_P(EveryFormat, RecognisesWhatItWrote) {
-  write(source(), out("a"));
-  const Image back = open_image(out("a"));
+  const Image back = open_image(make(source()));
   // One track in a bin of its own is a sheet with one bin either way.
   EXPECT_EQ(back.format->extensions.front(), format().extensions.front());
 }
 
 TEST_P(EveryFormat, GivesBackEverySectorItCanHold) {
   const Image image = source();
-  write(image, out("a"));
   QuietWork work;
-  EXPECT_EQ(prove_same(image, open_image(out("a")), work).size(), 40u);
+  EXPECT_EQ(prove_same(image, open_image(make(image)), work).size(), 40u);
 }
 
 TEST_P(EveryFormat, WritesTheSameBytesOnOneThreadAndMany) {
@@ -91,8 +100,7 @@ TEST_P(EveryFormat, LeavesNothingWhenStopped) {
 }
 
 TEST_P(EveryFormat, EveryTruncationOpensOrIsRefusedButNeverCrashes) {
-  write(source(), out("a"));
-  const fs::path file = out("a");
+  const fs::path file = make(source());
   const std::string whole = read_file(file);
   Random random(21);
   std::vector<std::size_t> cuts = {0, 1, 15, 16, 2047, 2048, 2351, 2352, 32768 + 6, 0x100000, 0x100000 + 2351};
@@ -113,8 +121,7 @@ TEST_P(EveryFormat, EveryTruncationOpensOrIsRefusedButNeverCrashes) {
 }
 
 TEST_P(EveryFormat, RandomDamageOpensOrIsRefusedButNeverCrashes) {
-  write(source(), out("a"));
-  const fs::path file = out("a");
+  const fs::path file = make(source());
   const std::string whole = read_file(file);
   Random random(22);
   for (int i = 0; i < 60; ++i) {
@@ -125,7 +132,7 @@ TEST_P(EveryFormat, RandomDamageOpensOrIsRefusedButNeverCrashes) {
     write_file(file, bytes);
     try {
       const Image image = open_image(file);
-      EXPECT_TRUE(image.cd || image.blocks);
+      EXPECT_TRUE(image.cd || image.blocks || image.container);
     } catch (const Error& e) {
       EXPECT_FALSE(e.details.code.empty()) << e.what();
     }

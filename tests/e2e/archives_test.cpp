@@ -245,21 +245,6 @@ TEST_F(Shelf, AFolderOfAPs3GameBecomesAPlainDisc) {
   EXPECT_EQ(cli({"build", "moth", "--as", "iso", "--out", "twice.iso"}).exit_code, 3) << "whole and in parts";
 }
 
-TEST_F(Shelf, InstalledGamesAreOneWithTheirData) {
-  // A header and the folder of its data, as a console leaves them.
-  std::string header(0x400, '\0');
-  header.replace(0, 4, "LIVE");
-  header.replace(0x360, 4, std::string("\x50\x52\x00\x01", 4));
-  fs::create_directories(*this / "Content/50520001/ABCDEF.data");
-  write_file(*this / "Content/50520001/ABCDEF", header);
-  write_file(*this / "Content/50520001/ABCDEF.data/Data0000", std::string(5000, 'x'));
-  const json shelf = first(cli({"identify", "Content", "--json"}));
-  ASSERT_EQ(shelf["games"].size(), 1u);
-  EXPECT_EQ(shelf["games"][0]["kind"], "container");
-  EXPECT_EQ(shelf["games"][0]["serial"], "50520001");
-  EXPECT_EQ(shelf["games"][0]["size_bytes"], 6024);
-}
-
 TEST_F(Shelf, XboxImagesAreListedAndTakenOut) {
   fs::copy_file(vector_path("xbox/orchard.iso"), *this / "orchard.iso");
   EXPECT_EQ(first(cli({"identify", "orchard.iso", "--json"}))["platform"], "xbox");

@@ -261,9 +261,8 @@ std::string output_stem(const Image& image) {
   const auto set = image.archive.empty() ? part_set_of(image.path) : std::nullopt;
   const std::filesystem::path name = set && !set->lonely ? set->stem : image.path.filename().string();
   const std::string extension = fold_case(name.extension().string());
-  const bool known = std::any_of(formats().begin(), formats().end(), [&](const Format* f) {
-    return std::find(f->extensions.begin(), f->extensions.end(), extension) != f->extensions.end();
-  });
+  const bool known =
+      std::any_of(formats().begin(), formats().end(), [&](const Format* f) { return f->owns(extension); });
   return set && !set->lonely && !known ? name.string() : name.stem().string();
 }
 

@@ -39,8 +39,7 @@ class NotReadYet final : public ByteSource {
 const Format* format_for(const std::filesystem::path& out, bool is_cd) {
   const std::string extension = fold_case(out.extension().string());
   for (const Format* f : formats())
-    if (f->plan_write && std::find(f->extensions.begin(), f->extensions.end(), extension) != f->extensions.end())
-      return f;
+    if (f->plan_write && f->owns(extension)) return f;
   return find_format(is_cd ? "cue" : "iso");
 }
 

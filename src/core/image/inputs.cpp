@@ -16,8 +16,7 @@ bool names_image(const fs::path& path) {
   const std::string extension = fold_case(path.extension().string());
   if (extension == ".img") return true;
   for (const Format* format : formats())
-    if (std::find(format->extensions.begin(), format->extensions.end(), extension) != format->extensions.end())
-      return true;
+    if (format->owns(extension)) return true;
   return false;
 }
 

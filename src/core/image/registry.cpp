@@ -8,10 +8,10 @@
   FORMAT(kVcdFormat)       /* formats/vcd */  \
   FORMAT(kChdFormat)       /* formats/chd */  \
   FORMAT(kWbfsFormat)      /* formats/wbfs */ \
+  FORMAT(kIsoFormat)       /* formats/iso */  \
   FORMAT(kXisoFormat)      /* formats/xiso */ \
   FORMAT(kGodFormat)       /* formats/god */  \
   FORMAT(kStfsFormat)      /* formats/stfs */ \
-  FORMAT(kIsoFormat)       /* formats/iso */  \
   FORMAT(kBinFormat)       /* formats/bin */
 
 namespace opifex {

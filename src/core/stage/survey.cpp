@@ -32,9 +32,7 @@ bool is_sheet(const fs::path& path) { return extension_of(path) == ".cue"; }
 bool named_like_image(const fs::path& path) {
   const std::string extension = extension_of(path);
   if (extension == ".img") return true;
-  return std::any_of(formats().begin(), formats().end(), [&](const Format* f) {
-    return std::find(f->extensions.begin(), f->extensions.end(), extension) != f->extensions.end();
-  });
+  return std::any_of(formats().begin(), formats().end(), [&](const Format* f) { return f->owns(extension); });
 }
 
 /// What one file (or set of parts) is; nothing if it is no game.

@@ -62,6 +62,14 @@ bool is_content_package(const ByteSource& file) {
   return as_text(magic) == "LIVE" || as_text(magic) == "PIRS" || as_text(magic) == "CON ";
 }
 
+std::optional<std::filesystem::path> content_data_folder(const std::filesystem::path& header, const FileSpace& files) {
+  const std::string wanted = fold_case(header.filename().string() + ".data");
+  const std::filesystem::path beside = header.parent_path();
+  for (const std::filesystem::path& entry : files.entries(beside))
+    if (fold_case(entry.filename().string()) == wanted && files.is_folder(entry)) return entry;
+  return std::nullopt;
+}
+
 ContentHeader read_content_header(const ByteSource& file) {
   const auto fail = [&](std::uint64_t offset, std::string found, std::string expected) {
     throw Error({.code = "bad_package",

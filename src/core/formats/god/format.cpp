@@ -41,15 +41,6 @@ std::optional<std::uint64_t> data_number(const std::string& name, int base) {
   return n;
 }
 
-/// The folder NAME.data beside the header, whatever the case of its name.
-std::optional<fs::path> data_folder(const fs::path& header, const FileSpace& files) {
-  const std::string wanted = fold_case(header.filename().string() + ".data");
-  const fs::path beside = header.parent_path();
-  for (const fs::path& entry : files.entries(beside))
-    if (fold_case(entry.filename().string()) == wanted && files.is_folder(entry)) return entry;
-  return std::nullopt;
-}
-
 /// In order, with what is missing between them.
 std::vector<god::DataFile> data_files(const fs::path& folder, const FileSpace& files) {
   std::map<std::uint64_t, fs::path> found;
@@ -170,7 +161,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
   const FileSpace& files = options.space();
   const SourcePtr source = files.open(path);
   const ContentHeader header = read_content_header(*source);
-  const auto folder = data_folder(path, files);
+  const auto folder = content_data_folder(path, files);
   const bool alone = !folder && source->size() > header.size_bytes;
   if (!folder && (header.descriptor_type != 1 || !is_content_package(*source)) && alone)
     return find_format("stfs")->open(path, options);

@@ -1,6 +1,7 @@
 /// What every format declares, and the registry that lists them. Adding a format: its folder and one line.
 #pragma once
 
+#include <algorithm>
 #include <filesystem>
 #include <span>
 #include <string_view>
@@ -123,6 +124,10 @@ struct Format {
   /// Error if the file is not sound enough to be read.
   Image (*open)(const std::filesystem::path& path, const OpenOptions& options);
   Capabilities holds;
+  /// With its dot, in lower case. Formats whose files have none own none.
+  bool owns(std::string_view extension) const {
+    return !extension.empty() && std::find(extensions.begin(), extensions.end(), extension) != extensions.end();
+  }
   /// `out` is the leading file (the cue of a set). Null: the format is only read.
   WritePlan (*plan_write)(const Image& image, const std::filesystem::path& out, const WriteOptions& options);
 };

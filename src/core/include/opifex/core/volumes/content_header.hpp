@@ -8,6 +8,7 @@
 #include <string>
 
 #include "opifex/core/io/byte_source.hpp"
+#include "opifex/core/io/file_space.hpp"
 
 namespace opifex {
 
@@ -38,6 +39,8 @@ inline constexpr std::size_t kContentDescriptorAt = 0x379, kContentBlock = 0x100
 
 /// One of the three magics. Nothing else is looked at.
 bool is_content_package(const ByteSource& file);
+/// The folder NAME.data beside a header, whatever the case of its name: the package is a disc in data files.
+std::optional<std::filesystem::path> content_data_folder(const std::filesystem::path& header, const FileSpace& files);
 /// Error (refused, "bad_package") if it is none, or is cut off.
 ContentHeader read_content_header(const ByteSource& file);
 
