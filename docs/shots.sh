@@ -98,5 +98,5 @@ shot xbox "opifex build hall --as god --title 'Brass Orchard' --out usb360" "opi
 shot mistakes "opifex convert 'Moth & Lantern.cue' --to vdc" "opifex check 'Moth & Lantern'" \
   "opifex convert 'Moth & Lantern.cue' --to cue" "opifex merge 'Moth & Lantern.cue'" \
   "rm 'tracks/PRXS-00101 (Track 3).bin'; opifex identify tracks/PRXS-00101.cue" "opifex convert tracks/PRXS-00101.cue --to vcd"
-shot formats "opifex formats" "opifex help split"
+shot formats "opifex formats" "opifex help merge"
 ls "$shots"

@@ -8,6 +8,7 @@
 #include "opifex/core/io/part_names.hpp"
 #include "opifex/core/platforms/title_list.hpp"
 #include "opifex/core/stage/naming.hpp"
+#include "opifex/core/stage/survey.hpp"
 #include "opifex/report/text.hpp"
 
 #include "command.hpp"
@@ -116,11 +117,30 @@ WriteOptions write_options(const Session& session, const Format& target) {
   return options;
 }
 
+/// All whole images in a folder or on a drive.
+void add_folder(Session& session, const std::string& folder, std::vector<Input>& inputs) {
+  const OpenOptions options = open_options(session);
+  const std::size_t before = inputs.size();
+  const Survey survey = survey_folder({folder, target_facts(folder), options, {}}, session.work());
+  for (const SurveyItem& item : survey.items)
+    if (item.kind == SurveyKind::image && item.complete) inputs.push_back({item.path, options});
+  if (inputs.size() == before)
+    throw Error({.code = "no_image",
+                 .what = "there is no image in this folder that could be converted",
+                 .file = folder,
+                 .hint = "opifex identify shows what is in it; opifex build makes an image of a folder"});
+}
+
 /// The images of all words. Several go into a folder.
-std::vector<Input> all_inputs(const Session& session, const std::string& out) {
+std::vector<Input> all_inputs(Session& session, const std::string& out) {
   std::vector<Input> inputs;
-  for (const std::string& word : session.list("words"))
+  for (const std::string& word : session.list("words")) {
+    if (fs::is_directory(word)) {
+      add_folder(session, word, inputs);
+      continue;
+    }
     for (Input& input : inputs_of(session, word, open_options(session)).images) inputs.push_back(std::move(input));
+  }
   if (inputs.size() > 1 && !out.empty() && !out.ends_with('/') && !fs::is_directory(out))
     throw Error({.fault = Fault::usage,
                  .code = "usage",
@@ -146,13 +166,22 @@ void run(Session& session) {
   const std::uint64_t limit = limit_bytes(session);
   const std::string out = session.text("out"), list = session.text("titles");
   const TitleList titles = list.empty() ? TitleList{} : TitleList::read(list);
-  const std::vector<Input> inputs = all_inputs(session, out);
-  for (const Input& input : inputs) {
+  // A container makes its own folders below whatever is named.
+  const std::vector<Input> inputs = all_inputs(session, target.id == "god" ? "" : out);
+  const auto convert_one = [&](const Input& input) {
     Scrubbed scrubbed{open_input(input), {}};
     if (request.unused || request.keep != WiiKeep::all) scrubbed = scrub(scrubbed.image, request);
     Image& image = scrubbed.image;
     name_by_title(image, titles);
     run_conversion(session, image, {&target, leading_output(image, target, out), options, scrubbed.losses, limit});
+  };
+  for (const Input& input : inputs) {
+    try {
+      convert_one(input);
+    } catch (const Error& e) {
+      if (inputs.size() == 1 || e.details.fault == Fault::interrupted) throw;
+      session.failed(e);  // the others go on
+    }
   }
 }
 
@@ -257,13 +286,13 @@ OpenOptions open_options(const Session& session) {
 void declare_write_options(po::options_description& options) {
   options.add_options()("out", po::value<std::string>()->value_name("PATH"), "output file, leading .cue, or folder")(
       "accept", po::value<std::string>()->value_name("LOSS,..."),
-      "agree to lose: audio, tracks, form2, subchannel, raw-headers, sessions")(
+      "agree to lose: audio, tracks, form2, subchannel, raw-headers, sessions, partitions")(
       "plan", po::bool_switch(), "say what would be done and lost; write nothing")("overwrite", po::bool_switch(),
                                                                                    "replace existing files")(
       "prove", po::bool_switch(), "read the output back and compare every sector with the input")(
       "sha1", po::bool_switch(), "print the SHA-1 of each output")(
       "fs", po::value<std::string>()->value_name("TYPE"),
-      "rules of the target drive: fat32, exfat, ntfs, ext4 (default: found out)");
+      "rules of the target drive: fat32, exfat, ntfs, ext4, fatx (default: found out)");
 }
 
 extern const Command kConvert = {

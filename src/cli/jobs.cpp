@@ -102,7 +102,15 @@ void run_conversion(Session& session, const Image& image, const ConversionJob& j
   }
   refuse_losses(conversion, image, *job.target);
   done.outputs = write_outputs(image, conversion.plan, write, session.work());
-  if (session.flag("prove") && !changed && job.options.rebuild) {
+  const bool disc = image.cd || image.blocks;
+  if (session.flag("prove") && !disc) {
+    if (!compare_images(image, open_image(done.outputs.back().path), session.work()).same())
+      throw Error({.fault = Fault::device,
+                   .code = "proof_failed",
+                   .what = "the files of the copy are not those of the package",
+                   .file = done.outputs.back().path.string()});
+    session.message("opifex: proved: every file of the copy is the same as in the package\n");
+  } else if (session.flag("prove") && !changed && job.options.rebuild) {
     // Sectors have other places now: the files have to be the same.
     if (!compare_images(image, open_image(job.out), session.work()).same())
       throw Error({.fault = Fault::device,
@@ -113,7 +121,7 @@ void run_conversion(Session& session, const Image& image, const ConversionJob& j
     session.message("opifex: proved: every file of the output is the same as in the input\n");
   } else if (session.flag("prove") && changed)
     session.message("opifex: --prove is left out: with accepted losses input and output differ\n");
-  if (session.flag("prove") && !changed && !job.options.rebuild) {
+  if (session.flag("prove") && disc && !changed && !job.options.rebuild) {
     const bool in_parts = conversion.plan.outputs.front().part_bytes != 0;
     const fs::path& lead = in_parts                  ? done.outputs.front().path
                            : job.target->id == "god" ? done.outputs.back().path

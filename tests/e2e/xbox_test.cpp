@@ -164,6 +164,21 @@ TEST_F(XboxGames, AContainerIsCopiedToAnotherDriveAsItIs) {
   EXPECT_EQ(cli({"convert", kContainer, "--to", "god", "--out", "usb2"}).exit_code, 4);
 }
 
+TEST_F(XboxGames, AWholeDriveIsConvertedOrMergedIntoAnother) {
+  fs::create_directories(folder / "usb/Content/0000000000000000/50520900");
+  copy_folder(vector_path("xbox/stfs"), folder / "usb/Content/0000000000000000/50520900/000D0000");
+  ASSERT_EQ(cli({"convert", "usb", "--to", "god", "--out", "usb2"}).exit_code, 0);
+  EXPECT_EQ(listing(folder / "usb2"), listing(folder / "usb")) << "every file, in the console's folders";
+  const auto again = cli({"convert", "usb", "--to", "god", "--out", "usb2", "--json"});
+  EXPECT_EQ(again.exit_code, 4);
+  EXPECT_EQ(again.json()["errors"].size(), 2u) << "each says that it is there already";
+  // To images only what is a disc: the rest says why not, and does not stop the others.
+  const auto images = cli({"convert", "usb", "--to", "xiso", "--out", "games/"});
+  EXPECT_EQ(images.exit_code, 3);
+  EXPECT_TRUE(fs::exists(folder / "games/Brass Orchard.iso"));
+  EXPECT_EQ(cli({"convert", ".", "--to", "xiso", "--out", "one.iso"}).exit_code, 2);
+}
+
 TEST_F(XboxGames, ManyAtOnceAndTheUsersTitles) {
   copy_folder(vector_path("xbox/god-plain"), folder / "usb2");
   std::string other;

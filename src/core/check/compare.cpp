@@ -102,6 +102,11 @@ std::vector<SectorRange> ranges_of(const Image& a, const Image& b, bool user) {
 
 /// True if there was something to compare.
 void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& work) {
+  const auto is_disc = [](const Image& i) { return i.cd || i.blocks; };
+  if (!is_disc(a) || !is_disc(b)) {
+    result.remarks.emplace_back("a package has no sectors: its files are compared");
+    return;
+  }
   const bool user = a.blocks || b.blocks;
   if (user ? !a.user_data() || !b.user_data() || a.user_data()->size() != b.user_data()->size()
            : !same_tracks(a.cd->layout(), b.cd->layout())) {

@@ -170,6 +170,8 @@ class Reader {
     package_.header = read_content_header(*file_);
     plan_ = plan_of(*file_, package_.header);
     tables_.emplace(file_, plan_.places, plan_.told, plan_.second_top);
+    constexpr std::uint64_t kSteps = 65'536, kStepsPerBlock = 16;
+    budget_ = kSteps + kStepsPerBlock * plan_.blocks;
   }
 
   StfsPackage read() {
@@ -213,6 +215,7 @@ class Reader {
       if (b >= plan_.told) return i > 0 && b == kEnd ? "chain_short" : "chain_outside";
       if (b >= plan_.blocks || plan_.places.data(b) + kBlock > file_->size()) return "cut_short";
       if (!seen.insert(b).second) return "chain_loop";
+      if (budget_-- == 0) return "too_many_chains";
       chain.push_back(b);
       b = tables_->entry(0, b).next;
     }
@@ -297,6 +300,7 @@ class Reader {
   Plan plan_;
   std::optional<Tables> tables_;
   std::vector<Raw> raws_;
+  std::uint64_t budget_ = 0;  // steps along chains: no block is in many files, whatever a broken table says
 };
 
 /// The files that hold each block, for telling what a fault hits.

@@ -258,7 +258,8 @@ WritePlan plan_copy(const Image& image, const fs::path& out) {
 }
 
 WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
-  if (image.format == &kGodFormat && options.title.empty() && options.picture.empty()) return plan_copy(image, out);
+  const bool package = image.format == &kGodFormat || image.format->id == "stfs";
+  if (package && options.title.empty() && options.picture.empty()) return plan_copy(image, out);
   const auto place = image.blocks ? find_game_partition(*image.blocks) : std::nullopt;
   const auto volume = place ? read_xdvdfs(image.blocks) : std::nullopt;
   const auto executable = volume ? executable_of(*volume) : std::nullopt;

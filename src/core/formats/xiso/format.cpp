@@ -67,7 +67,7 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
 
 }  // namespace
 
-extern const Format kXisoFormat = {"xiso",      "the game partition of an Xbox or Xbox 360 disc",
+extern const Format kXisoFormat = {"xiso",      "game partition of an Xbox or Xbox 360 disc",
                                    kExtensions, &probe,
                                    &open,       {.blocks = true, .game_partition = true, .whole_discs = true},
                                    &plan_write};
