@@ -130,14 +130,14 @@ def xbox_rows():
     with open(os.path.join(game, "MOVIE.BIN"), "wb") as out:
         out.write(os.urandom(300_000_000))
     shutil.copy(os.path.join(os.path.dirname(os.path.abspath(__file__)), "..", "tests", "vectors", "xbox", "exe", "orchard.xex"), os.path.join(game, "default.xex"))
-    compare("Xbox: build of an XISO of 1002 files / cp -r", f"{opifex} build game --as xiso --out game.iso --quiet",
-            "cp -r game game-copy; sync -f game-copy", 1.15, "game/MOVIE.BIN game/*/*", ["game.iso"], ["game-copy"])
-    run(f"{opifex} build game --as xiso --out game.iso --quiet")
-    compare("Xbox: extract of 1002 files / cp -r", f"{opifex} extract game.iso --into out --quiet",
-            "cp -r game game-copy; sync -f game-copy", 1.15, "game.iso game/MOVIE.BIN game/*/*", ["out"], ["game-copy"])
-    compare("Xbox: XISO to an installed game, 2 threads / sha1sum", f"{opifex} convert game.iso --to god --out usb --threads 2 --quiet",
-            "sha1sum game.iso", 1.15, "game.iso", ["usb"])
-    run(f"{opifex} convert game.iso --to god --out drive --quiet")
+    compare("Xbox: build of an XISO of 1002 files / cp -r", f"{opifex} build game --as xiso --out game.image --quiet",
+            "cp -r game game-copy; sync -f game-copy", 1.15, "game/MOVIE.BIN game/*/*", ["game.image"], ["game-copy"])
+    run(f"{opifex} build game --as xiso --out game.image --quiet")
+    compare("Xbox: extract of 1002 files / cp -r", f"{opifex} extract game.image --into out --quiet",
+            "cp -r game game-copy; sync -f game-copy", 1.15, "game.image game/MOVIE.BIN game/*/*", ["out"], ["game-copy"])
+    compare("Xbox: XISO to an installed game, 2 threads / sha1sum", f"{opifex} convert game.image --to god --out usb --threads 2 --quiet",
+            "sha1sum game.image", 1.15, "game.image", ["usb"])
+    run(f"{opifex} convert game.image --to god --out drive --quiet")
     header = next(os.path.join(d, f) for d, _, files in os.walk(os.path.join(folder, "drive")) for f in files
                   if not f.startswith("Data"))
     compare("Xbox: verify of it, 2 threads / sha1sum", f"{opifex} check {header} --hashes none --threads 2 --quiet",

@@ -11,7 +11,7 @@ namespace {
 using namespace testkit;
 
 constexpr std::uint64_t kFullDump = 7'838'695'424, kPartitionAt = 0x0FD9'0000;
-const std::string kHeader = "00FF00AA5052";
+const std::string kHeader = "00FF00AA5052", kImage = "modern.iso";
 
 class XboxGames : public Program {
  protected:
@@ -49,7 +49,7 @@ TEST_F(XboxGames, AContainerBecomesAnImageNamedByItsTitle) {
 
 TEST_F(XboxGames, AnImageOrAFolderBecomesAContainerWithoutAnythingBetween) {
   const auto made =
-      cli({"convert", "modern.iso", "--to", "god", "--out", "drive", "--title", "Brass Orchard", "--prove", "--json"});
+      cli({"convert", kImage, "--to", "god", "--out", "drive", "--title", "Brass Orchard", "--prove", "--json"});
   ASSERT_EQ(made.exit_code, 0) << made.err;
   const auto outputs = made.json()["results"][0]["outputs"];
   const std::string header = outputs.back()["path"];
@@ -57,7 +57,7 @@ TEST_F(XboxGames, AnImageOrAFolderBecomesAContainerWithoutAnythingBetween) {
   EXPECT_EQ(cli({"check", header, "--hashes", "none"}).exit_code, 0);
   EXPECT_EQ(cli({"identify", header, "--json"}).json()["results"][0]["title"], "Brass Orchard");
   // Nothing is written over another game of the same name.
-  EXPECT_EQ(cli({"convert", "modern.iso", "--to", "god", "--out", "drive", "--title", "Brass Orchard"}).exit_code, 4);
+  EXPECT_EQ(cli({"convert", kImage, "--to", "god", "--out", "drive", "--title", "Brass Orchard"}).exit_code, 4);
 
   ASSERT_EQ(cli({"extract", "modern.iso", "--into", "modern"}).exit_code, 0);
   const auto before = listing(folder.path());
