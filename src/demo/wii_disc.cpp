@@ -13,17 +13,13 @@ namespace {
 constexpr std::size_t kHash = 20, kBlock = 0x400, kBlocks = 31, kH1At = 0x280, kH2At = 0x340, kUpper = 8 * kHash;
 constexpr std::uint64_t kTmdAt = 0x2C0, kTmdBytes = 0x208, kH3At = 0x8000, kDataAt = 0x20000;
 constexpr std::size_t kTableAt = 0x2900, kEntry = 12;
-
-void put_be32(std::span<std::byte> v, std::size_t at, std::uint64_t value) {
-  for (std::size_t i = 0; i < 4; ++i) v[at + i] = static_cast<std::byte>(value >> (24 - 8 * i) & 255);
-}
 void put_text(std::span<std::byte> v, std::size_t at, std::string_view text) {
   std::copy(as_view(text).begin(), as_view(text).end(), v.begin() + static_cast<std::ptrdiff_t>(at));
 }
 
 void put_header(std::span<std::byte> head, const WiiRecipe& recipe, const std::string& title) {
   put_text(head, 0, recipe.id);
-  put_be32(head, kWiiMarkAt, kWiiMark);
+  store_be32(head, kWiiMarkAt, kWiiMark);
   put_text(head, 0x20, title);
 }
 
@@ -60,9 +56,9 @@ Bytes make_table(const std::vector<WiiPartitionRecipe::File>& files) {
   std::string names;
   for (std::size_t i = 0; i < entries.size(); ++i) {
     const Entry& e = entries[i];
-    put_be32(table, i * kEntry, (e.folder ? 0x100'0000u : 0u) | (i == 0 ? 0 : names.size()));
-    put_be32(table, i * kEntry + 4, e.first);
-    put_be32(table, i * kEntry + 8, e.second);
+    store_be32(table, i * kEntry, (e.folder ? 0x100'0000u : 0u) | (i == 0 ? 0 : names.size()));
+    store_be32(table, i * kEntry + 4, e.first);
+    store_be32(table, i * kEntry + 8, e.second);
     if (i > 0) names += e.name + '\0';
   }
   table.insert(table.end(), as_view(names).begin(), as_view(names).end());
@@ -75,14 +71,14 @@ Bytes make_boot_area(const WiiRecipe& recipe, const WiiPartitionRecipe& p) {
   const Bytes table = make_table(p.files);
   Bytes area(kTableAt + table.size());
   put_header(area, recipe, p.title);
-  put_be32(area, 0x420, kProgramAt >> 2);
-  put_be32(area, 0x424, kTableAt >> 2);
-  for (const std::size_t at : {0x428u, 0x42Cu}) put_be32(area, at, (table.size() + 3) >> 2);
-  put_be32(area, 0x458, 1);
+  store_be32(area, 0x420, kProgramAt >> 2);
+  store_be32(area, 0x424, kTableAt >> 2);
+  for (const std::size_t at : {0x428u, 0x42Cu}) store_be32(area, at, (table.size() + 3) >> 2);
+  store_be32(area, 0x458, 1);
   put_text(area, kLoaderAt, "2031/05/17");
-  put_be32(area, kLoaderAt + 0x14, 0x40);
-  put_be32(area, kProgramAt, 0x100);  // one section of code
-  put_be32(area, kProgramAt + 0x90, 0x80);
+  store_be32(area, kLoaderAt + 0x14, 0x40);
+  store_be32(area, kProgramAt, 0x100);  // one section of code
+  store_be32(area, kProgramAt + 0x90, 0x80);
   std::copy(table.begin(), table.end(), area.begin() + kTableAt);
   area.resize((area.size() + 3) / 4 * 4);
   return area;
@@ -106,14 +102,14 @@ class Writer {
   void write() {
     Bytes front(kWiiFirstPartition);
     put_header(front, recipe_, recipe_.title);
-    put_be32(front, 0x40000, recipe_.partitions.size());
-    put_be32(front, 0x40004, 0x40020 >> 2);
+    store_be32(front, 0x40000, recipe_.partitions.size());
+    store_be32(front, 0x40004, 0x40020 >> 2);
     for (std::size_t i = 0; i < recipe_.partitions.size(); ++i) {
-      put_be32(front, 0x40020 + 8 * i, recipe_.partitions[i].offset >> 2);
-      put_be32(front, 0x40024 + 8 * i, recipe_.partitions[i].type);
+      store_be32(front, 0x40020 + 8 * i, recipe_.partitions[i].offset >> 2);
+      store_be32(front, 0x40024 + 8 * i, recipe_.partitions[i].type);
     }
-    put_be32(front, 0x4E000, 1);
-    put_be32(front, 0x4FFFC, 0xC3F8'1A8E);
+    store_be32(front, 0x4E000, 1);
+    store_be32(front, 0x4FFFC, 0xC3F8'1A8E);
     file_.write(front);
     for (const WiiPartitionRecipe& p : recipe_.partitions) write_partition(p);
     if (recipe_.disc_bytes > file_.size()) file_.skip(recipe_.disc_bytes - file_.size());
@@ -140,17 +136,17 @@ class Writer {
 
   Bytes make_head(const WiiPartitionRecipe& p, const AesKey& title_key, const Bytes& h3) const {
     Bytes head(kTmdAt + kTmdBytes);
-    put_be32(head, 0, 0x0001'0001);
-    put_be32(head, 0x1DC, 0x0001'0000);
+    store_be32(head, 0, 0x0001'0001);
+    store_be32(head, 0x1DC, 0x0001'0000);
     put_text(head, 0x1E0, recipe_.id.substr(0, 4));
     AesIv iv{};
     std::copy_n(head.begin() + 0x1DC, 8, iv.begin());
     AesCbc(demo_common_key(), AesCbc::Direction::encrypt).run(iv, title_key, std::span(head).subspan(0x1BF, 16));
-    put_be32(head, 0x2A4, kTmdBytes);
-    put_be32(head, 0x2A8, kTmdAt >> 2);
-    put_be32(head, 0x2B4, kH3At >> 2);
-    put_be32(head, 0x2B8, kDataAt >> 2);
-    put_be32(head, 0x2BC, p.clusters * kWiiClusterBytes >> 2);
+    store_be32(head, 0x2A4, kTmdBytes);
+    store_be32(head, 0x2A8, kTmdAt >> 2);
+    store_be32(head, 0x2B4, kH3At >> 2);
+    store_be32(head, 0x2B8, kDataAt >> 2);
+    store_be32(head, 0x2BC, p.clusters * kWiiClusterBytes >> 2);
     std::copy_n(head.begin() + 0x1DC, 8, head.begin() + kTmdAt + 0x18C);
     const auto h4 = short_sha1(h3);
     std::copy(h4.begin(), h4.end(), head.begin() + kTmdAt + 0x1F4);

@@ -255,6 +255,7 @@ std::string identify_text(const Image& image, const Identity& id) {
   facts.add("Known by", fmt::format("{}", fmt::join(id.evidence, "; ")));
   facts.add("Serial", id.serial + (id.short_id.empty() ? "" : " (" + id.short_id + ")"));
   facts.add("Title", id.title);
+  if (!image.container) facts.add("Media id", id.media_id);
   facts.add("Region", id.region);
   facts.add("Version", id.version);
   facts.add("Maker", id.maker);

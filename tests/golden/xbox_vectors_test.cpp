@@ -260,6 +260,24 @@ void apply_edits(const json& edits, const fs::path& folder) {
   }
 }
 
+TEST(XboxVectors, AContainerInOneFileHoldsItsDiscBehindTheHeader) {
+  const Packages packages;
+  TempFolder folder;
+  const std::string data = read_file(packages / "god-original/ORIGINAL.data/Data0000");
+  write_file(folder / "single", read_file(packages / "god-original/ORIGINAL") + data);
+  const Image image = open_image(folder / "single");
+  EXPECT_EQ(image.format->id, "god");
+  const Image parts = open_image(packages / "god-original/ORIGINAL");
+  const auto volume = read_volumes(image).front(), same = read_volumes(parts).front();
+  ASSERT_EQ(volume.entries.size(), same.entries.size());
+  for (std::size_t i = 0; i < volume.entries.size(); ++i)
+    if (volume.entries[i].kind == EntryKind::file) {
+      EXPECT_EQ(sha1_of(volume, volume.entries[i]), sha1_of(same, same.entries[i]));
+    }
+  QuietWork work;
+  EXPECT_EQ(check_image(image, {{}}, work).verdict, Verdict::intact);
+}
+
 TEST(XboxVectors, DamagedContainersAreToldWithTheFilesTheyHit) {
   const std::map<std::string, std::set<std::string>> codes = {
       {"hash-data", {"hash_data"}},

@@ -19,10 +19,6 @@ constexpr const char* kCodePage = "windows-31j";
 
 std::uint64_t round_up(std::uint64_t n, std::uint64_t to) { return (n + to - 1) / to * to; }
 
-void store_be32(std::span<std::byte> v, std::size_t at, std::uint64_t value) {
-  for (std::size_t i = 0; i < 4; ++i) v[at + i] = static_cast<std::byte>(value >> (24 - 8 * i) & 255);
-}
-
 /// A table of files as it was on the disc the folder came from; only sound ones are of use.
 struct OldTable {
   struct Entry {

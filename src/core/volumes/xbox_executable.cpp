@@ -50,10 +50,6 @@ std::string version_text(std::uint32_t v) {
 
 constexpr std::uint32_t kNumberMask = 0xFFFF;
 
-void put_be32(std::span<std::byte> v, std::size_t at, std::uint32_t value) {
-  for (std::size_t i = 0; i < 4; ++i) v[at + i] = static_cast<std::byte>(value >> (24 - 8 * i) & 255);
-}
-
 XboxExecutable read_first(const ByteSource& file) {
   constexpr std::size_t kHead = 0x178, kCertificate = 0xB0, kNameAt = 0x0C, kNameBytes = 80;
   const Bytes head = read_up_to(file, 0, kHead);
@@ -72,8 +68,8 @@ XboxExecutable read_first(const ByteSource& file) {
   constexpr std::uint32_t kMostDiscs = 9;
   out.disc = disc > 1 && disc <= kMostDiscs ? disc : 0;
   out.version = fmt::format("{}", version);
-  put_be32(out.execution, 4, version);
-  put_be32(out.execution, 12, *out.title_id);
+  store_be32(out.execution, 4, version);
+  store_be32(out.execution, 12, *out.title_id);
   out.execution[18] = out.execution[19] = std::byte{1};
   return out;
 }

@@ -194,10 +194,6 @@ Image open(const fs::path& path, const OpenOptions& options) {
   return image;
 }
 
-void put_be32(std::span<std::byte> v, std::size_t at, std::uint32_t value) {
-  for (std::size_t i = 0; i < 4; ++i) v[at + i] = static_cast<std::byte>(value >> (24 - 8 * i) & 255);
-}
-
 /// Cut at a character, so many units at most, one left for the end.
 void put_utf16(std::span<std::byte> header, std::size_t at, std::size_t units, const std::string& text) {
   std::string out = encode(text, "UTF-16BE").value_or("");
@@ -218,7 +214,7 @@ void put_picture(std::span<std::byte> header, const fs::path& file) {
                  .found = fmt::format("{} bytes", source->size()),
                  .expected = "a PNG of at most 15 616 bytes, 64 x 64 by custom"});
   for (const std::size_t n : {0u, 1u}) {
-    put_be32(header, 0x1712 + 4 * n, static_cast<std::uint32_t>(png.size()));
+    store_be32(header, 0x1712 + 4 * n, static_cast<std::uint32_t>(png.size()));
     std::copy(png.begin(), png.end(), header.begin() + static_cast<std::ptrdiff_t>(0x171A + 0x4000 * n));
   }
 }
@@ -227,14 +223,14 @@ Bytes make_header(const XboxExecutable& executable, const std::string& title, co
   constexpr std::size_t kHeaderBytes = 0xB000;
   Bytes h(kHeaderBytes);
   std::copy_n(as_view("LIVE").begin(), 4, h.begin());
-  put_be32(h, 0x340, 0xAD0E);
-  put_be32(h, 0x344, executable.second ? kContentOnDemand : kContentOriginal);
-  put_be32(h, 0x348, 2);
+  store_be32(h, 0x340, 0xAD0E);
+  store_be32(h, 0x344, executable.second ? kContentOnDemand : kContentOriginal);
+  store_be32(h, 0x348, 2);
   std::copy(executable.execution.begin(), executable.execution.end(), h.begin() + 0x354);
   // Length of the descriptor, then what consoles write there for their own use.
   constexpr std::array<unsigned char, 4> kCustom = {0x24, 5, 5, 0x11};
   for (std::size_t i = 0; i < kCustom.size(); ++i) h[0x379 + i] = static_cast<std::byte>(kCustom[i]);
-  put_be32(h, 0x3A9, 1);
+  store_be32(h, 0x3A9, 1);
   put_utf16(h, 0x411, 128, title);
   put_utf16(h, 0x1691, 64, title);
   if (!options.picture.empty()) put_picture(h, options.picture);

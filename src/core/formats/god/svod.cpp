@@ -478,10 +478,6 @@ class HeaderPacker final : public Packer {
   std::shared_ptr<Shared> shared_;
 };
 
-void put_be32(std::span<std::byte> v, std::size_t at, std::uint64_t value) {
-  for (std::size_t i = 0; i < 4; ++i) v[at + i] = static_cast<std::byte>(value >> (24 - 8 * i) & 255);
-}
-
 }  // namespace
 
 std::vector<PlannedOutput> plan_outputs(NewContainer container) {
@@ -499,10 +495,10 @@ std::vector<PlannedOutput> plan_outputs(NewContainer container) {
   }
   Bytes& header = container.header;
   for (std::size_t i = 0; i < 3; ++i) header[0x392 + i] = static_cast<std::byte>(blocks >> 8 * i & 255);
-  put_be32(header, 0x39D, files);
+  store_be32(header, 0x39D, files);
   for (const std::size_t at : {0x34Cu, 0x3A1u}) {
-    put_be32(header, at, total >> 32);
-    put_be32(header, at + 4, total);
+    store_be32(header, at, total >> 32);
+    store_be32(header, at + 4, total);
   }
   const std::uint64_t size = header.size();
   outputs.push_back(

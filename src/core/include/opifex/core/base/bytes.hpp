@@ -58,6 +58,10 @@ inline std::uint32_t load_be32(ByteView v, std::size_t at) {
 inline void store_le32(std::span<std::byte> v, std::size_t at, std::uint32_t x) {
   boost::endian::store_little_u32(raw_bytes_mut(v.subspan(at, 4)), x);
 }
+/// The low 32 bits: who stores an offset or a size has checked that it fits.
+inline void store_be32(std::span<std::byte> v, std::size_t at, std::uint64_t x) {
+  boost::endian::store_big_u32(raw_bytes_mut(v.subspan(at, 4)), static_cast<std::uint32_t>(x));
+}
 
 /// True if every byte is zero. Speed: compares the span with itself shifted by one, which memcmp does at full width.
 bool all_zero(ByteView v);
