@@ -253,7 +253,8 @@ void refuse_losses(const Conversion& conversion, const Image& image, const Forma
                .what = fmt::format("{} would be lost in {}", fmt::join(kinds, " and "), target.id),
                .file = image.path.string(),
                .found = fmt::format("{}", fmt::join(found, ", ")),
-               .hint = fmt::format("add --accept {} if that is meant; --to cue loses nothing", fmt::join(kinds, ","))});
+               .hint = fmt::format("add --accept {} if that is meant; --to {} loses nothing", fmt::join(kinds, ","),
+                                   image.cd ? "cue" : "iso")});
 }
 
 std::string output_stem(const Image& image) {
