@@ -1,6 +1,5 @@
-// What the compression libraries alone need for the hunks of a CHD: chd_libraries encode|decode|prove THREADS FILE.chd
-// A bare loop over hunks in memory; prints its seconds. `prove` decodes and takes the SHA-1 of as many bytes. The
-// yardstick of the CHD rows in run.py.
+// What the compression libraries alone need for the hunks of a CHD: chd_libraries encode|decode THREADS FILE.chd
+// A bare loop over hunks in memory; prints its seconds. The yardstick of the CHD rows in run.py.
 #include <array>
 #include <atomic>
 #include <chrono>
@@ -15,7 +14,6 @@
 #include <libdeflate.h>
 #include <lzma.h>
 
-#include "opifex/core/base/hash.hpp"
 #include "opifex/core/cd/examine.hpp"
 #include "opifex/core/cd/parity.hpp"
 #include "opifex/core/formats/chd/chd.hpp"
@@ -137,15 +135,13 @@ void unflac(FLAC__StreamDecoder* d, ByteView coded, std::size_t bytes) {
   FLAC__stream_decoder_finish(d);
 }
 
-void decode(const std::vector<Job>& jobs, std::size_t hunk_bytes, bool prove, std::atomic<std::size_t>& next) {
-  Digest sha1("sha1");
+void decode(const std::vector<Job>& jobs, std::size_t hunk_bytes, std::atomic<std::size_t>& next) {
   libdeflate_decompressor* inflate = libdeflate_alloc_decompressor();
   FLAC__StreamDecoder* sound = FLAC__stream_decoder_new();
   const std::size_t frames = hunk_bytes / kFrame;  // hunks of less than 64 KiB: the length has two bytes
   Bytes out(hunk_bytes);
   for (std::size_t i = next++; i < jobs.size(); i = next++) {
     const Job& job = jobs[i];
-    if (prove) sha1.update(out);
     const bool cd = job.codec.starts_with("cd");
     const std::size_t bytes = cd ? frames * kData : hunk_bytes;
     ByteView coded = job.coded;
@@ -238,7 +234,7 @@ int main(int argc, char** argv) {
         if (encoding)
           encode(jobs, file->header().codecs, next);
         else
-          decode(jobs, file->header().hunk_bytes, std::string(argv[1]) == "prove", next);
+          decode(jobs, file->header().hunk_bytes, next);
       });
   }
   const std::chrono::duration<double> seconds = std::chrono::steady_clock::now() - start;

@@ -1,22 +1,20 @@
 #include "opifex/core/formats/chd/chd.hpp"
 
 #include <algorithm>
-#include <list>
 #include <mutex>
-#include <unordered_map>
 
 #include <libdeflate.h>
 
 #include "opifex/core/base/hash.hpp"
 
 #include "decoder.hpp"
+#include "hunk_cache.hpp"
 #include "open.hpp"
 
 namespace opifex::chd {
 namespace {
 
 constexpr int kDeepestChain = 8;
-constexpr std::size_t kCacheBytes = 16 << 20;
 
 }  // namespace
 
@@ -42,6 +40,16 @@ struct Chd::Pool {
   }
 };
 
+/// Hunks that others are copies of: decoded and proved once, not again for every copy.
+struct Chd::Shared {
+  explicit Shared(const std::vector<Hunk>& hunks, std::size_t hunk_bytes) : wanted(hunks.size()), cache(hunk_bytes) {
+    for (const Hunk& h : hunks)
+      if (h.kind == HunkKind::same) wanted[h.place] = true;
+  }
+  std::vector<bool> wanted;
+  HunkCache cache;
+};
+
 Chd::Chd(SourcePtr file) : file_(std::move(file)), pool_(std::make_unique<Pool>()) {}
 Chd::~Chd() = default;
 
@@ -51,6 +59,7 @@ std::shared_ptr<const Chd> Chd::open(SourcePtr file, const FindParent& find_pare
   chd->header_ = std::move(opened.header);
   chd->hunks_ = std::move(opened.hunks);
   chd->tags_ = std::move(opened.tags);
+  chd->shared_ = std::make_unique<Shared>(chd->hunks_, chd->header_.hunk_bytes);
   chd->self_ = chd;
   const auto fail = [&](const char* code, std::string what, std::string found, std::string expected, std::string hint) {
     throw Error({.code = code,
@@ -141,9 +150,8 @@ void Chd::decode(std::uint64_t number, std::span<std::byte> out) const {
     default:
       break;
   }
-  Bytes coded(hunk.length);
-  file_->read_at(hunk.place, coded);
   auto decoder = pool_->take();
+  const ByteView coded = decoder->read(*file_, hunk.place, hunk.length);
   const bool good = decoder->decode(header_.codecs.at(static_cast<std::size_t>(hunk.kind)), coded, out);
   pool_->give(std::move(decoder));
   if (!good)
@@ -157,12 +165,21 @@ void Chd::decode(std::uint64_t number, std::span<std::byte> out) const {
 }
 
 void Chd::read_hunk(std::uint64_t number, std::span<std::byte> out) const {
-  // A chain of copies only goes backwards.
-  while (hunks_[number].kind == HunkKind::same) number = hunks_[number].place;
+  if (hunks_[number].kind == HunkKind::same) number = hunks_[number].place;
+  const bool shared = shared_->wanted[number];
+  if (const auto known = shared ? shared_->cache.find(number) : nullptr) {
+    std::copy(known->begin(), known->end(), out.begin());
+    return;
+  }
   decode(number, out);
+  check_crc(number, out);
+  if (shared) shared_->cache.keep(number, std::make_shared<Bytes>(out.begin(), out.end()));
+}
+
+void Chd::check_crc(std::uint64_t number, ByteView bytes) const {
   const Hunk& hunk = hunks_[number];
   if (!hunk.crc_known) return;
-  const std::uint32_t crc = header_.version == 5 ? crc16(out) : libdeflate_crc32(0, out.data(), out.size());
+  const std::uint32_t crc = header_.version == 5 ? crc16(bytes) : libdeflate_crc32(0, bytes.data(), bytes.size());
   if (crc == hunk.crc) return;
   throw Error({.code = "hunk_crc",
                .what = fmt::format("hunk {} is damaged", number),
@@ -176,8 +193,7 @@ void Chd::read_hunk(std::uint64_t number, std::span<std::byte> out) const {
 /// Logical bytes; the hunks read last stay decoded.
 class Chd::Logical final : public ByteSource {
  public:
-  explicit Logical(std::shared_ptr<const Chd> chd)
-      : chd_(std::move(chd)), room_(std::max<std::size_t>(4, kCacheBytes / chd_->header_.hunk_bytes)) {}
+  explicit Logical(std::shared_ptr<const Chd> chd) : chd_(std::move(chd)), cache_(chd_->header_.hunk_bytes) {}
   std::uint64_t size() const override { return chd_->header_.logical_bytes; }
   std::string name() const override { return chd_->name(); }
   void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
@@ -193,7 +209,7 @@ class Chd::Logical final : public ByteSource {
       const std::uint64_t number = offset / hunk_bytes;
       const auto inside = static_cast<std::size_t>(offset % hunk_bytes);
       const std::size_t n = std::min(out.size(), hunk_bytes - inside);
-      if (inside == 0 && n == hunk_bytes && !cached(number)) {
+      if (inside == 0 && n == hunk_bytes && !cache_.contains(number)) {
         chd_->read_hunk(number, out.first(n));  // as a whole, straight to where it is wanted
       } else {
         const auto hunk = get(number);
@@ -205,41 +221,16 @@ class Chd::Logical final : public ByteSource {
   }
 
  private:
-  using HunkPtr = std::shared_ptr<const Bytes>;
-  struct Kept {
-    std::uint64_t number;
-    HunkPtr bytes;
-  };
-  bool cached(std::uint64_t number) const {
-    const std::lock_guard lock(mutex_);
-    return places_.contains(number);
-  }
-  HunkPtr get(std::uint64_t number) const {
-    {
-      const std::lock_guard lock(mutex_);
-      if (const auto at = places_.find(number); at != places_.end()) {
-        kept_.splice(kept_.begin(), kept_, at->second);
-        return at->second->bytes;
-      }
-    }
+  HunkCache::HunkPtr get(std::uint64_t number) const {
+    if (auto hunk = cache_.find(number)) return hunk;
     auto bytes = std::make_shared<Bytes>(chd_->header_.hunk_bytes);
     chd_->read_hunk(number, *bytes);
-    const std::lock_guard lock(mutex_);
-    if (places_.contains(number)) return bytes;
-    kept_.push_front({number, bytes});
-    places_[number] = kept_.begin();
-    if (kept_.size() > room_) {
-      places_.erase(kept_.back().number);
-      kept_.pop_back();
-    }
+    cache_.keep(number, bytes);
     return bytes;
   }
 
   std::shared_ptr<const Chd> chd_;
-  std::size_t room_;
-  mutable std::mutex mutex_;
-  mutable std::list<Kept> kept_;  // most recently used first
-  mutable std::unordered_map<std::uint64_t, std::list<Kept>::iterator> places_;
+  mutable HunkCache cache_;
 };
 
 SourcePtr Chd::logical() const { return std::make_shared<Logical>(self_.lock()); }

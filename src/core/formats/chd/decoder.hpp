@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "opifex/core/base/bytes.hpp"
+#include "opifex/core/io/byte_source.hpp"
 
 namespace opifex::chd {
 
@@ -22,17 +22,31 @@ class Decoder {
   /// False if the coded bytes do not give exactly `out`.
   bool decode(const std::string& codec, ByteView coded, std::span<std::byte> out);
 
+  /// The coded bytes of a hunk, good until the next call.
+  ByteView read(const ByteSource& file, std::uint64_t offset, std::size_t bytes);
+
  private:
+  /// Where samples go: pieces with gaps between them. Blocks have `most` samples or fewer.
+  struct FlacLayout {
+    std::uint32_t most;
+    std::size_t piece, gap;  // bytes
+    bool big_endian;
+  };
   bool inflate(ByteView coded, std::span<std::byte> out, std::size_t* used);
   bool unlzma(ByteView coded, std::span<std::byte> out);
   bool unhuff(ByteView coded, std::span<std::byte> out);
-  bool unflac(ByteView coded, std::span<std::byte> out, bool big_endian, std::uint32_t block, std::size_t* used);
+  bool unflac(ByteView coded, std::span<std::byte> out, const FlacLayout& layout, std::size_t* used);
   bool unzstd(ByteView coded, std::span<std::byte> out, std::size_t* used);
-  bool uncd(const std::string& codec, ByteView coded, std::span<std::byte> out);
+  bool uncd_music(ByteView coded, std::span<std::byte> out);
+  bool uncd_data(const std::string& codec, ByteView coded, std::span<std::byte> out);
+  /// The 96 bytes behind each frame's data, from what is coded behind a hunk's data.
+  bool unsubcode(ByteView coded, bool zstd_allowed, std::span<std::byte> out);
 
   struct Libraries;
   std::unique_ptr<Libraries> libraries_;
-  Bytes scratch_;
+  Bytes scratch_, coded_;
+  Bytes coded_subcode_, subcode_;  // of the last hunk
+  bool subcode_zstd_ = false;
 };
 
 /// Samples of a FLAC block for `bytes` of 16-bit stereo; at most `most`.

@@ -316,6 +316,12 @@ void check_places(const Refuse& refuse, const Header& h, const std::vector<Hunk>
   }
 }
 
+/// Copies of copies become copies of the first, so that no chain of a million has to be walked again and again.
+void shorten_chains(std::vector<Hunk>& hunks) {
+  for (Hunk& hunk : hunks)
+    if (hunk.kind == HunkKind::same && hunks[hunk.place].kind == HunkKind::same) hunk.place = hunks[hunk.place].place;
+}
+
 std::vector<Tag> read_tags(const Refuse& refuse, const Header& h, std::uint64_t file_bytes) {
   constexpr std::uint64_t kHead = 16, kMostTags = 4096, kMostBytes = 64 << 20;
   std::vector<Tag> tags;
@@ -442,6 +448,7 @@ Opened read_container(const ByteSource& file) {
             : h.compressed ? MapReader(refuse, h, file_bytes).read()
                            : read_plain_map(refuse, h, file_bytes);
   check_places(refuse, h, o.hunks, file_bytes);
+  shorten_chains(o.hunks);
   o.tags = read_tags(refuse, h, file_bytes);
   if (version < 5) h.unit_bytes = old_unit(o.tags, h.hunk_bytes);
   const auto needs = std::find_if(o.hunks.begin(), o.hunks.end(), [](const Hunk& x) {

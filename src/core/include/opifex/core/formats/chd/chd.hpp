@@ -23,7 +23,7 @@ enum class HunkKind : std::uint8_t {
   codec2,
   codec3,       ///< compressed with the codec of that slot
   stored,       ///< as it is
-  same,         ///< copy of an earlier hunk
+  same,         ///< copy of an earlier hunk, which is no copy itself
   parent,       ///< bytes of the parent from a unit on
   parent_hunk,  ///< hunk of the parent by number (versions 3 and 4, uncompressed version 5)
   repeated,     ///< 8 bytes over and over (versions 3 and 4)
@@ -93,8 +93,10 @@ class Chd {
   explicit Chd(SourcePtr file);
   void decode(std::uint64_t number, std::span<std::byte> out) const;
   void read_parent(std::uint64_t offset, std::span<std::byte> out, std::uint64_t hunk) const;
+  void check_crc(std::uint64_t number, ByteView bytes) const;
   class Logical;
   struct Pool;
+  struct Shared;
 
   SourcePtr file_;
   Header header_;
@@ -102,6 +104,7 @@ class Chd {
   std::vector<Tag> tags_;
   std::shared_ptr<const Chd> parent_;
   std::unique_ptr<Pool> pool_;
+  std::unique_ptr<Shared> shared_;
   std::weak_ptr<const Chd> self_;
 };
 
