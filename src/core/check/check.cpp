@@ -2,12 +2,10 @@
 #include "opifex/core/check/check.hpp"
 
 #include <algorithm>
-#include <atomic>
-#include <mutex>
+#include <iterator>
 
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/cd/subchannel.hpp"
 #include "opifex/core/check/file_map.hpp"
 #include "opifex/core/check/span_hasher.hpp"
 #include "opifex/core/check/wii_tree.hpp"
@@ -15,227 +13,14 @@
 #include "opifex/core/volumes/volume.hpp"
 #include "opifex/core/volumes/xdvdfs_volume.hpp"
 
+#include "sector_judge.hpp"
+#include "stream.hpp"
+#include "track_findings.hpp"
+
 namespace opifex {
 namespace {
 
 using cd::Lba;
-
-/// Beyond this many damaged sectors nobody repairs one by one: the image has to be dumped again.
-constexpr std::uint64_t kMaxRepairTries = 20'000;
-
-/// A run of bytes of the stream: sectors of an extent, or bytes between them (a header, a partial tail).
-struct Stretch {
-  std::uint64_t at = 0;  // in the stream
-  std::uint64_t size_bytes = 0;
-  const ByteSource* source = nullptr;
-  std::uint64_t offset = 0;        // in the source
-  const Extent* extent = nullptr;  // null: no sectors
-  Lba lba = 0;
-  bool decoded = false;   // read through the image: audio little-endian
-  bool clusters = false;  // whole clusters of a Wii partition; `offset` is that of the disc
-  bool hole = false;      // nothing but zeros: not read
-};
-
-/// What is read, in order: all files; then tracks whose bytes are not in their files as they are (byte order, audio
-/// files).
-struct Stream {
-  std::vector<Stretch> stretches;
-  std::vector<std::pair<std::uint64_t, std::uint64_t>> files;  // begin and end of each, by file
-  std::map<int, std::vector<std::pair<std::uint64_t, std::uint64_t>>> tracks;
-  std::pair<std::uint64_t, std::uint64_t> disc;  // inside a container
-  std::uint64_t size_bytes = 0;
-
-  void add(Stretch s) {
-    s.at = size_bytes;
-    if (s.size_bytes == 0) return;
-    size_bytes += s.size_bytes;
-    stretches.push_back(s);
-  }
-  void add_to_track(int track, std::uint64_t begin, std::uint64_t end) {
-    auto& ranges = tracks[track];
-    if (!ranges.empty() && ranges.back().second == begin)
-      ranges.back().second = end;
-    else
-      ranges.emplace_back(begin, end);
-  }
-};
-
-bool lies_as_it_is(const Extent& e, const ImageFile& file) {
-  return e.source == file.source && !e.swapped && !e.scrambled;
-}
-
-/// Bytes of a disc, cut where clusters that can be verified begin and end.
-void add_disc(Stream& stream, const ByteSource& disc, std::uint64_t size, const WiiTree* tree) {
-  std::uint64_t done = 0;
-  for (const ByteRange& run : tree ? tree->cluster_runs() : std::vector<ByteRange>{}) {
-    if (run.first < done) continue;  // partitions that overlap: told already
-    stream.add({0, run.first - done, &disc, done});
-    Stretch clusters{0, run.end - run.first, &disc, run.first};
-    clusters.clusters = true;
-    stream.add(clusters);
-    done = run.end;
-  }
-  stream.add({0, size - done, &disc, done});
-}
-
-/// The disc in a container that is no plain copy of it.
-bool holds_disc(const Image& image) { return image.container && image.blocks && image.format->holds.whole_discs; }
-
-Stream make_stream(const Image& image, const WiiTree* tree) {
-  Stream stream;
-  std::vector<const Extent*> later;
-  for (std::size_t f = 0; f < image.files.size(); ++f) {
-    const ImageFile& file = image.files[f];
-    const std::uint64_t begin = stream.size_bytes;
-    std::uint64_t offset = 0;
-    if (image.cd)
-      for (const Extent& e : image.cd->extents()) {
-        if (e.file != f) continue;
-        if (!lies_as_it_is(e, file)) {
-          later.push_back(&e);
-          continue;
-        }
-        stream.add({0, e.offset - offset, file.source.get(), offset});
-        stream.add_to_track(e.track, stream.size_bytes, stream.size_bytes + e.size_bytes());
-        stream.add({0, e.size_bytes(), file.source.get(), e.offset, &e, e.lba});
-        offset = e.offset + e.size_bytes();
-      }
-    const bool is_disc = tree && image.files.size() == 1 && !image.container && offset == 0;
-    if (is_disc)
-      add_disc(stream, *file.source, file.size_bytes, tree);
-    else if (!file.missing)
-      stream.add({0, file.size_bytes - offset, file.source.get(), offset});
-    stream.files.emplace_back(begin, stream.size_bytes);
-  }
-  if (holds_disc(image)) {
-    const std::uint64_t begin = stream.size_bytes;
-    add_disc(stream, *image.blocks, image.blocks->size(), tree);
-    stream.disc = {begin, stream.size_bytes};
-  }
-  for (const Extent* e : later) {
-    stream.add_to_track(e->track, stream.size_bytes, stream.size_bytes + e->size_bytes());
-    stream.add({0, e->size_bytes(), e->source.get(), e->offset, e, e->lba, true});
-  }
-  return stream;
-}
-
-struct BadSector {
-  Lba lba;
-  cd::Damage damage;
-  unsigned problems;
-  bool repairable;
-};
-
-/// What the sectors of one track were found to be.
-struct Tally {
-  std::map<std::string_view, std::uint64_t> kinds;
-  std::vector<BadSector> bad, formless;
-  std::uint64_t authored = 0, data_in_audio = 0;
-  std::uint64_t q_blocks = 0, q_bad = 0, q_elsewhere = 0;
-};
-
-void add(Tally& sum, Tally&& part) {
-  for (const auto& [kind, n] : part.kinds) sum.kinds[kind] += n;
-  sum.bad.insert(sum.bad.end(), part.bad.begin(), part.bad.end());
-  sum.formless.insert(sum.formless.end(), part.formless.begin(), part.formless.end());
-  sum.authored += part.authored;
-  sum.data_in_audio += part.data_in_audio;
-  sum.q_blocks += part.q_blocks;
-  sum.q_bad += part.q_bad;
-  sum.q_elsewhere += part.q_elsewhere;
-}
-
-class SectorJudge {
- public:
-  explicit SectorJudge(const CdImage& disc) : disc_(disc) {}
-
-  /// `bytes` are whole stored sectors of `e` from `lba` on, as read.
-  void judge(const Extent& e, Lba lba, ByteView bytes) {
-    const std::size_t size = stored_bytes(e.form);
-    const cd::Track& track = *disc_.layout().track(e.track);
-    Tally part;
-    for (std::size_t i = 0; i * size < bytes.size(); ++i)
-      judge_one(e, track, lba + static_cast<Lba>(i), bytes.subspan(i * size, size), part);
-    const std::lock_guard lock(mutex_);
-    add(tallies_[e.track], std::move(part));
-  }
-
-  std::map<int, Tally>& tallies() { return tallies_; }
-
- private:
-  void judge_one(const Extent& e, const cd::Track& track, Lba lba, ByteView stored, Tally& part) {
-    if (e.form == StoredForm::mode1_user || e.form == StoredForm::form1_user || e.form == StoredForm::form2_user) {
-      ++part.kinds["cooked"];
-      return;
-    }
-    if (e.form == StoredForm::raw_with_pw || e.form == StoredForm::raw_with_q) judge_q(e, lba, stored, part);
-    cd::Sector raised;
-    if (e.form == StoredForm::mode2) {
-      cd::put_header(raised, lba, 2);
-      std::copy(stored.begin(), stored.end(), raised.begin() + cd::kSubheaderAt);
-      stored = raised;
-    } else if (e.swapped || e.scrambled) {
-      disc_.read_sector(lba, raised);
-      stored = raised;
-    }
-    const auto sector = cd::SectorView(stored.first(cd::kRawBytes));
-    // A data track's pause may begin with sectors of the track before it.
-    const bool data = !track.mode.is_audio();
-    const bool judged = data && (lba >= track.start_lba || cd::has_sync(sector));
-    const cd::SectorReport report = cd::examine(sector, {lba, judged});
-    ++part.kinds[report.sync_lost ? std::string_view("no_sync") : cd::to_string(report.kind)];
-    if (report.damage == cd::Damage::authored) ++part.authored;
-    if (!data) {
-      if (report.kind != cd::SectorKind::audio && report.lba == lba) ++part.data_in_audio;
-      return;
-    }
-    if (!judged) return;
-    if (report.kind == cd::SectorKind::mode2_formless && !report.bad())
-      part.formless.push_back({lba, cd::Damage::damaged, cd::kProblemSubheader, false});
-    if (!report.bad()) return;
-    cd::Sector copy;
-    std::copy(sector.begin(), sector.end(), copy.begin());
-    const bool repairable = tries_++ < kMaxRepairTries && cd::repair(copy, {lba, true});
-    part.bad.push_back({lba, report.damage, report.problems, repairable});
-  }
-
-  void judge_q(const Extent& e, Lba lba, ByteView stored, Tally& part) const {
-    cd::QBytes q{};
-    if (e.form == StoredForm::raw_with_q) {
-      std::copy_n(stored.begin() + cd::kRawBytes, q.size(), q.begin());
-      if (q[10] == std::byte{0} && q[11] == std::byte{0}) return;  // this form may leave the checksum out
-    } else {
-      const auto block = stored.subspan(cd::kRawBytes).first<cd::kSubchannelBytes>();
-      if (all_zero(block)) return;
-      q = cd::q_of(block, disc_.subchannel().value_or(cd::SubchannelForm::packed));
-    }
-    ++part.q_blocks;
-    const cd::Q read = cd::parse_q(q);
-    if (!read.crc_fits)
-      ++part.q_bad;
-    else if (read.adr == 1 && read.area == cd::QArea::program && read.absolute && cd::lba_of(*read.absolute) != lba)
-      ++part.q_elsewhere;
-  }
-
-  const CdImage& disc_;
-  std::mutex mutex_;
-  std::map<int, Tally> tallies_;
-  std::atomic<std::uint64_t> tries_{0};
-};
-
-std::vector<DamagedRange> ranges_of(std::vector<BadSector>& bad) {
-  std::sort(bad.begin(), bad.end(), [](const BadSector& a, const BadSector& b) { return a.lba < b.lba; });
-  std::vector<DamagedRange> ranges;
-  for (const BadSector& b : bad) {
-    DamagedRange* last = ranges.empty() ? nullptr : &ranges.back();
-    if (last && last->first + static_cast<Lba>(last->sectors) == b.lba && last->damage == b.damage &&
-        last->problems == b.problems && last->repairable == b.repairable)
-      ++last->sectors;
-    else
-      ranges.push_back({b.lba, 1, b.damage, b.problems, b.repairable});
-  }
-  return ranges;
-}
 
 class Checker {
  public:
@@ -465,82 +250,9 @@ class Checker {
 
   void judge_tracks() {
     for (TrackCheck& track : result_.tracks) {
-      Tally& tally = judge_->tallies()[track.number];
-      for (const auto& [kind, n] : tally.kinds)
-        if (n > 0) track.kinds[std::string(kind)] = n;
-      add_lone_formless(tally);
-      track.ranges = ranges_of(tally.bad);
-      track.bad = tally.bad.size();
-      track.authored = tally.authored;
-      for (const BadSector& b : tally.bad) track.repairable += b.repairable ? 1u : 0u;
-      if (track.bad > 0) track.verdict = track.repairable == track.bad ? Verdict::repairable : Verdict::damaged;
-      if (image_.cd->layout().track(track.number)->incomplete) track.verdict = Verdict::incomplete;
-      for (const DamagedRange& r : track.ranges) describe(track, r);
-      describe_oddities(track, tally);
+      std::vector<Finding> findings = judge_track(*image_.cd, judge_->tallies()[track.number], track);
+      std::move(findings.begin(), findings.end(), std::back_inserter(result_.findings));
     }
-  }
-
-  /// A track whose sectors are nearly all XA is XA: a formless one among them is damage.
-  static void add_lone_formless(Tally& tally) {
-    const std::uint64_t xa = tally.kinds["mode2_form1"] + tally.kinds["mode2_form2"];
-    constexpr std::uint64_t kFew = 10;
-    if (tally.formless.empty() || tally.formless.size() * kFew > xa) return;
-    tally.bad.insert(tally.bad.end(), tally.formless.begin(), tally.formless.end());
-  }
-
-  void describe(const TrackCheck& track, const DamagedRange& r) {
-    const Lba last = r.first + static_cast<Lba>(r.sectors) - 1;
-    const std::string place =
-        r.sectors == 1
-            ? fmt::format("sector {} (LBA {})", cd::to_string(cd::msf_of_lba(r.first)), r.first)
-            : fmt::format("{} sectors {} to {} (LBA {} to {})", r.sectors, cd::to_string(cd::msf_of_lba(r.first)),
-                          cd::to_string(cd::msf_of_lba(last)), r.first, last);
-    const char* outlook = r.repairable                          ? "can be repaired"
-                          : r.damage == cd::Damage::missing     ? "were never read: the data is lost"
-                          : r.damage == cd::Damage::placeholder ? "hold a dumping tool's filler: the data is lost"
-                                                                : "cannot be repaired from this image alone";
-    Finding finding{
-        r.damage == cd::Damage::none ? "sector_fault" : std::string(cd::to_string(r.damage)),
-        Severity::error,
-        fmt::format("track {}: {}: wrong {}; {}", track.number, place, cd::problem_names(r.problems), outlook),
-        {},
-        {},
-        r.first,
-        r.sectors};
-    if (const Extent* e = image_.cd->extent_at(r.first)) {
-      finding.file = e->source->name();
-      finding.offset = e->offset + static_cast<std::uint64_t>(r.first - e->lba) * stored_bytes(e->form);
-    }
-    result_.findings.push_back(std::move(finding));
-  }
-
-  void describe_oddities(const TrackCheck& track, const Tally& tally) {
-    if (tally.authored > 0)
-      find("authored", Severity::note,
-           fmt::format("track {}: {} sectors were mastered with a wrong EDC on purpose (a copy protection); they are "
-                       "kept as they are",
-                       track.number, tally.authored),
-           tally.authored);
-    if (tally.data_in_audio > 0)
-      find("data_in_audio", Severity::warning,
-           fmt::format("track {} is called audio but {} of its sectors are data", track.number, tally.data_in_audio),
-           tally.data_in_audio);
-    if (tally.q_bad > 0)
-      find("subchannel_crc", Severity::note,
-           fmt::format("track {}: {} of {} Q blocks have a wrong checksum; a few in a thousand are usual", track.number,
-                       tally.q_bad, tally.q_blocks),
-           tally.q_bad);
-    if (tally.q_elsewhere > 0)
-      find("subchannel_position", Severity::warning,
-           fmt::format("track {}: {} Q blocks name another place than their sector's", track.number, tally.q_elsewhere),
-           tally.q_elsewhere);
-    const auto cooked = track.kinds.find("cooked");
-    if (cooked != track.kinds.end() && cooked->second > 0)
-      find("no_sector_checks", Severity::note,
-           fmt::format(
-               "track {} is stored without error detection: its size and hashes can be checked, its bytes cannot",
-               track.number),
-           cooked->second);
   }
 
   void from_warnings() {

@@ -1,0 +1,107 @@
+#include "sector_judge.hpp"
+
+#include <algorithm>
+
+#include "opifex/core/cd/subchannel.hpp"
+
+namespace opifex {
+
+using cd::Lba;
+
+namespace {
+
+/// Beyond this many damaged sectors nobody repairs one by one: the image has to be dumped again.
+constexpr std::uint64_t kMaxRepairTries = 20'000;
+
+void add(Tally& sum, Tally&& part) {
+  for (const auto& [kind, n] : part.kinds) sum.kinds[kind] += n;
+  sum.bad.insert(sum.bad.end(), part.bad.begin(), part.bad.end());
+  sum.formless.insert(sum.formless.end(), part.formless.begin(), part.formless.end());
+  sum.authored += part.authored;
+  sum.data_in_audio += part.data_in_audio;
+  sum.q_blocks += part.q_blocks;
+  sum.q_bad += part.q_bad;
+  sum.q_elsewhere += part.q_elsewhere;
+}
+
+}  // namespace
+
+void SectorJudge::judge(const Extent& e, Lba lba, ByteView bytes) {
+  const std::size_t size = stored_bytes(e.form);
+  const cd::Track& track = *disc_.layout().track(e.track);
+  Tally part;
+  for (std::size_t i = 0; i * size < bytes.size(); ++i)
+    judge_one(e, track, lba + static_cast<Lba>(i), bytes.subspan(i * size, size), part);
+  const std::lock_guard lock(mutex_);
+  add(tallies_[e.track], std::move(part));
+}
+
+void SectorJudge::judge_one(const Extent& e, const cd::Track& track, Lba lba, ByteView stored, Tally& part) {
+  if (e.form == StoredForm::mode1_user || e.form == StoredForm::form1_user || e.form == StoredForm::form2_user) {
+    ++part.kinds["cooked"];
+    return;
+  }
+  if (e.form == StoredForm::raw_with_pw || e.form == StoredForm::raw_with_q) judge_q(e, lba, stored, part);
+  cd::Sector raised;
+  if (e.form == StoredForm::mode2) {
+    cd::put_header(raised, lba, 2);
+    std::copy(stored.begin(), stored.end(), raised.begin() + cd::kSubheaderAt);
+    stored = raised;
+  } else if (e.swapped || e.scrambled) {
+    disc_.read_sector(lba, raised);
+    stored = raised;
+  }
+  const auto sector = cd::SectorView(stored.first(cd::kRawBytes));
+  // A data track's pause may begin with sectors of the track before it.
+  const bool data = !track.mode.is_audio();
+  const bool judged = data && (lba >= track.start_lba || cd::has_sync(sector));
+  const cd::SectorReport report = cd::examine(sector, {lba, judged});
+  ++part.kinds[report.sync_lost ? std::string_view("no_sync") : cd::to_string(report.kind)];
+  if (report.damage == cd::Damage::authored) ++part.authored;
+  if (!data) {
+    if (report.kind != cd::SectorKind::audio && report.lba == lba) ++part.data_in_audio;
+    return;
+  }
+  if (!judged) return;
+  if (report.kind == cd::SectorKind::mode2_formless && !report.bad())
+    part.formless.push_back({lba, cd::Damage::damaged, cd::kProblemSubheader, false});
+  if (!report.bad()) return;
+  cd::Sector copy;
+  std::copy(sector.begin(), sector.end(), copy.begin());
+  const bool repairable = tries_++ < kMaxRepairTries && cd::repair(copy, {lba, true});
+  part.bad.push_back({lba, report.damage, report.problems, repairable});
+}
+
+void SectorJudge::judge_q(const Extent& e, Lba lba, ByteView stored, Tally& part) const {
+  cd::QBytes q{};
+  if (e.form == StoredForm::raw_with_q) {
+    std::copy_n(stored.begin() + cd::kRawBytes, q.size(), q.begin());
+    if (q[10] == std::byte{0} && q[11] == std::byte{0}) return;  // this form may leave the checksum out
+  } else {
+    const auto block = stored.subspan(cd::kRawBytes).first<cd::kSubchannelBytes>();
+    if (all_zero(block)) return;
+    q = cd::q_of(block, disc_.subchannel().value_or(cd::SubchannelForm::packed));
+  }
+  ++part.q_blocks;
+  const cd::Q read = cd::parse_q(q);
+  if (!read.crc_fits)
+    ++part.q_bad;
+  else if (read.adr == 1 && read.area == cd::QArea::program && read.absolute && cd::lba_of(*read.absolute) != lba)
+    ++part.q_elsewhere;
+}
+
+std::vector<DamagedRange> ranges_of(std::vector<BadSector>& bad) {
+  std::sort(bad.begin(), bad.end(), [](const BadSector& a, const BadSector& b) { return a.lba < b.lba; });
+  std::vector<DamagedRange> ranges;
+  for (const BadSector& b : bad) {
+    DamagedRange* last = ranges.empty() ? nullptr : &ranges.back();
+    if (last && last->first + static_cast<Lba>(last->sectors) == b.lba && last->damage == b.damage &&
+        last->problems == b.problems && last->repairable == b.repairable)
+      ++last->sectors;
+    else
+      ranges.push_back({b.lba, 1, b.damage, b.problems, b.repairable});
+  }
+  return ranges;
+}
+
+}  // namespace opifex

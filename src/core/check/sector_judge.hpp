@@ -1,0 +1,53 @@
+/// What the sectors of a disc are found to be, one by one, as they come by.
+#pragma once
+
+#include <atomic>
+#include <map>
+#include <mutex>
+#include <string_view>
+#include <vector>
+
+#include "opifex/core/cd/examine.hpp"
+#include "opifex/core/check/check.hpp"
+#include "opifex/core/image/image.hpp"
+
+namespace opifex {
+
+struct BadSector {
+  cd::Lba lba;
+  cd::Damage damage;
+  unsigned problems;
+  bool repairable;
+};
+
+/// What the sectors of one track were found to be.
+struct Tally {
+  std::map<std::string_view, std::uint64_t> kinds;
+  std::vector<BadSector> bad, formless;
+  std::uint64_t authored = 0, data_in_audio = 0;
+  std::uint64_t q_blocks = 0, q_bad = 0, q_elsewhere = 0;
+};
+
+/// Safe from many threads; `tallies` is asked when all are done.
+class SectorJudge {
+ public:
+  explicit SectorJudge(const CdImage& disc) : disc_(disc) {}
+  /// `bytes` are whole stored sectors of `e` from `lba` on, as read.
+  void judge(const Extent& e, cd::Lba lba, ByteView bytes);
+  /// By track number.
+  std::map<int, Tally>& tallies() { return tallies_; }
+
+ private:
+  void judge_one(const Extent& e, const cd::Track& track, cd::Lba lba, ByteView stored, Tally& part);
+  void judge_q(const Extent& e, cd::Lba lba, ByteView stored, Tally& part) const;
+
+  const CdImage& disc_;
+  std::mutex mutex_;
+  std::map<int, Tally> tallies_;
+  std::atomic<std::uint64_t> tries_{0};
+};
+
+/// Neighbours with the same damage as one range, in the order of the disc; sorts `bad`.
+std::vector<DamagedRange> ranges_of(std::vector<BadSector>& bad);
+
+}  // namespace opifex
