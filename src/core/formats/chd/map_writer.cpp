@@ -51,13 +51,12 @@ std::vector<int> run_symbols(const std::vector<int>& types) {
   int last = 0;
   for (std::size_t i = 0; i < types.size();) {
     std::size_t run = 0;
-    while (i + run < types.size() && types[i + run] == last) ++run;
+    while (run < kLongest && i + run < types.size() && types[i + run] == last) ++run;
     if (run < kShortest) {
       last = types[i++];
       symbols.push_back(last);
       continue;
     }
-    run = std::min(run, kLongest);
     if (run < kLong) {
       symbols.insert(symbols.end(), {kShortRun, static_cast<int>(run - kShortest)});
     } else {
