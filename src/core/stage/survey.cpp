@@ -6,14 +6,13 @@
 #include <set>
 #include <thread>
 
-#include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/convert/extract.hpp"
-#include "opifex/core/formats/wbfs/wbfs.hpp"
-#include "opifex/core/io/archive.hpp"
 #include "opifex/core/io/part_names.hpp"
 #include "opifex/core/stage/naming.hpp"
 
+#include "disc_sets.hpp"
+#include "duplicates.hpp"
+#include "examiner.hpp"
 #include "loader_places.hpp"
 
 namespace opifex {
@@ -23,153 +22,8 @@ namespace fs = std::filesystem;
 
 constexpr int kDeepest = 24;
 constexpr std::size_t kMostFiles = 500'000;
-constexpr int kSureBits = 32;  // of a probe: enough without a fitting name
 
 std::string extension_of(const fs::path& path) { return fold_case(path.extension().string()); }
-
-bool is_sheet(const fs::path& path) { return extension_of(path) == ".cue"; }
-
-bool named_like_image(const fs::path& path) {
-  const std::string extension = extension_of(path);
-  if (extension == ".img") return true;
-  return std::any_of(formats().begin(), formats().end(), [&](const Format* f) { return f->owns(extension); });
-}
-
-/// What one file (or set of parts) is; nothing if it is no game.
-class Examiner {
- public:
-  explicit Examiner(const SurveyRequest& request) : request_(request) { opening_.allow_missing = true; }
-
-  std::optional<SurveyItem> examine(const fs::path& path) const {
-    SurveyItem item;
-    item.path = path;
-    item.files = {path};
-    try {
-      const SourcePtr source = host_files()->open(path);
-      item.size_bytes = source->size();
-      if (const std::string kind = archive_kind(*source); !kind.empty())
-        return archive(item, kind);  // copies: what fails is still told of
-      if (auto other = identify_other(*source)) return from_other(item, *other);
-      if (!named_like_image(path) && best_probe(*source, path) < kSureBits) return std::nullopt;
-      return image(item);
-    } catch (const Error& e) {
-      if (e.details.code == "several_discs") return many_discs(item);
-      const bool none = e.details.code == "unknown_format" || e.details.code == "empty_file";
-      if (none && !is_sheet(path)) return std::nullopt;
-      item.kind = SurveyKind::broken;
-      item.complete = false;
-      item.warnings.push_back(
-          {e.details.code, e.details.what + (e.details.code == "missing_part" ? ": " + e.details.expected
-                                             : e.details.found.empty()        ? ""
-                                                                              : ": " + e.details.found)});
-      return item;
-    }
-  }
-
- private:
-  /// A container of many discs is no image: it is looked into by itself.
-  static std::optional<SurveyItem> many_discs(SurveyItem item) {
-    const WbfsListing listing = list_wbfs(host_files()->open(item.path));
-    item.kind = SurveyKind::drive_image;
-    item.format = "wbfs";
-    item.id.platform = "wii";
-    item.id.title = fmt::format("{} discs", listing.discs.size());
-    return item;
-  }
-  static int best_probe(const ByteSource& source, const fs::path& path) {
-    const std::string name = fold_case(path.filename().string());
-    int best = 0;
-    for (const Format* format : formats()) best = std::max(best, format->probe(source, name));
-    return best;
-  }
-  SurveyItem archive(SurveyItem item, const std::string& kind) const {
-    item.kind = SurveyKind::archive;
-    item.format = kind;
-    return item;
-  }
-  std::optional<SurveyItem> from_other(SurveyItem item, const OtherFile& other) const {
-    if (other.what == "metadata") return std::nullopt;
-    item.kind = other.what == "package"     ? SurveyKind::package
-                : other.what == "container" ? SurveyKind::container
-                                            : SurveyKind::drive_image;
-    item.id = other.id;
-    item.complete = other.size_check != "short";
-    if (!item.complete)
-      item.warnings.push_back({"cut_short", "it is shorter than its header says: cut off, or one part of several"});
-    return item;
-  }
-  SurveyItem image(SurveyItem item) const {
-    const Image image = open_image(item.path, opening_);
-    item.format = image.format->id;
-    item.id = identify_platform(image);
-    request_.titles.apply(item.id);
-    item.complete = image.complete && item.id.state != "truncated";
-    item.warnings.insert(item.warnings.end(), item.id.warnings.begin(), item.id.warnings.end());
-    std::copy_if(image.warnings.begin(), image.warnings.end(), std::back_inserter(item.warnings),
-                 [](const Warning& w) { return w.code == "uneven_part"; });
-    for (const ImageFile& f : image.files) {
-      if (f.missing) continue;
-      if (f.path != item.path) {
-        item.files.push_back(f.path);
-        item.size_bytes += f.size_bytes;
-      }
-    }
-    const auto missing =
-        std::count_if(image.files.begin(), image.files.end(), [](const ImageFile& f) { return f.missing; });
-    if (missing > 0)
-      item.warnings.push_back({"missing_file", fmt::format("{} of the {} files it names {} missing", missing,
-                                                           image.files.size(), missing == 1 ? "is" : "are")});
-    if (item.format == "god" || item.format == "stfs") {
-      // Ids and pictures are seldom checked by anybody: what of the header contradicts the data is worth a look.
-      std::copy_if(image.warnings.begin(), image.warnings.end(), std::back_inserter(item.warnings),
-                   [](const Warning& w) { return w.code != "missing_data_file"; });
-      check_content_place(item);
-    }
-    if (item.format == "bin")
-      item.warnings.push_back({"no_sheet", image.cd && image.cd->layout().audio_track_count() > 0
-                                               ? "no cue sheet names it: where its music tracks begin is a guess"
-                                               : "no cue sheet names it"});
-    return item;
-  }
-
-  /// Content/<profile>/<title id>/<type>/<name>: the folders should say what the header says.
-  static void check_content_place(SurveyItem& item) {
-    std::vector<std::string> parts;
-    for (const fs::path& part : item.path) parts.push_back(part.string());
-    constexpr std::size_t kBelow = 5;
-    if (parts.size() < kBelow || fold_case(parts[parts.size() - kBelow]) != "content") return;
-    if (!item.id.serial.empty() && to_upper_ascii(parts[parts.size() - 3]) != item.id.serial)
-      item.warnings.push_back({"other_folder", fmt::format("it lies in the folder of {}, its header says {}",
-                                                           parts[parts.size() - 3], item.id.serial)});
-  }
-
-  const SurveyRequest& request_;
-  OpenOptions opening_ = request_.opening;
-};
-
-/// "(Disc 2)", "(CD 2)", "Disk 2 of 3" in a name: the number, and the name without it.
-struct DiscName {
-  std::string rest;
-  int number = 0;
-};
-std::optional<DiscName> disc_in(const std::string& stem) {
-  const std::string folded = fold_case(stem);
-  for (const std::string_view word : {"disc", "disk", "cd"}) {
-    for (std::size_t at = folded.find(word); at != std::string::npos; at = folded.find(word, at + 1)) {
-      const bool begins = at == 0 || std::string_view(" ([-_").find(folded[at - 1]) != std::string_view::npos;
-      std::size_t digit = at + word.size();
-      while (digit < folded.size() && (folded[digit] == ' ' || folded[digit] == '_')) ++digit;
-      if (!begins || digit >= folded.size() || folded[digit] < '1' || folded[digit] > '9') continue;
-      std::size_t end = digit + 1;
-      if (end < folded.size() && folded[end] >= '0' && folded[end] <= '9') continue;  // no game has ten discs
-      end = std::min(folded.find_first_of(")]", end), folded.size());
-      std::string rest = folded.substr(0, at) + (end < folded.size() ? folded.substr(end + 1) : "");
-      while (!rest.empty() && std::string_view(" ([-_").find(rest.back()) != std::string_view::npos) rest.pop_back();
-      return DiscName{rest, folded[digit] - '0'};
-    }
-  }
-  return std::nullopt;
-}
 
 class Surveyor {
  public:
@@ -192,8 +46,8 @@ class Surveyor {
               [](const SurveyItem& a, const SurveyItem& b) { return a.path < b.path; });
     find_strays();
     check_places();
-    find_duplicates();
-    join_discs();
+    for (Warning& w : find_duplicates(survey_, work_)) survey_.problems.push_back(std::move(w));
+    join_discs(survey_);
     for (const SurveyItem& i : survey_.items) survey_.total_bytes += i.size_bytes;
     return std::move(survey_);
   }
@@ -360,100 +214,6 @@ class Surveyor {
       if (at == isos.end()) continue;
       i.warnings.push_back({"leftover_sheet", fmt::format("{} has the same name: the game would appear twice",
                                                           at->second->path.filename().string())});
-    }
-  }
-
-  /// A few places of a file: equal ones are then compared.
-  static std::string sample(const ByteSource& source) {
-    constexpr std::size_t kPiece = 4 << 10;
-    constexpr std::uint64_t kPlaces = 16;
-    Digest digest("sha1");
-    for (std::uint64_t n = 0; n <= kPlaces; ++n) {
-      const std::uint64_t last = source.size() > kPiece ? source.size() - kPiece : 0;
-      digest.update(read_up_to(source, last / kPlaces * n, kPiece));
-    }
-    return digest.finish();
-  }
-
-  /// The data files of an item, without the sheets that name them.
-  static std::vector<fs::path> data_files(const SurveyItem& item) {
-    std::vector<fs::path> files;
-    std::copy_if(item.files.begin(), item.files.end(), std::back_inserter(files),
-                 [](const fs::path& f) { return !is_sheet(f); });
-    return files;
-  }
-
-  /// All files of both, up to a size that is read in a moment; nothing beyond.
-  std::optional<bool> same_bytes(const SurveyItem& a, const SurveyItem& b) const {
-    constexpr std::uint64_t kMost = 256 << 20;
-    const std::vector<fs::path> x = data_files(a), y = data_files(b);
-    if (x.size() != y.size()) return false;
-    bool known = true;
-    for (std::size_t i = 0; i < x.size(); ++i) {
-      const SourcePtr left = open_file(x[i]), right = open_file(y[i]);
-      if (left->size() != right->size()) return false;
-      if (left->size() > kMost)
-        known = false;
-      else if (first_difference(*left, *right, work_.progress))
-        return false;
-    }
-    return known ? std::optional(true) : std::nullopt;
-  }
-
-  /// Images whose largest files have the same size and bytes; of huge files many places are looked at.
-  void find_duplicates() {
-    std::map<std::uint64_t, std::vector<const SurveyItem*>> by_size;
-    for (const SurveyItem& i : survey_.items)
-      if (i.kind != SurveyKind::game_folder && i.kind != SurveyKind::broken && i.size_bytes > 0)
-        by_size[largest_file(i).second].push_back(&i);
-    for (const auto& [size, items] : by_size) {
-      if (items.size() < 2) continue;
-      std::map<std::string, const SurveyItem*> first;
-      for (const SurveyItem* i : items) {
-        work_.progress.check_stop();
-        const fs::path file = largest_file(*i).first;
-        const auto [at, is_new] = first.try_emplace(sample(*open_file(file)), i);
-        const auto same = is_new ? false : same_bytes(*i, *at->second);
-        if (same && !*same) continue;
-        survey_.problems.push_back(
-            {"duplicate", fmt::format("{} {} {}{}", i->path.lexically_relative(survey_.folder).string(),
-                                      same ? "is a copy of" : "looks like a copy of",
-                                      at->second->path.lexically_relative(survey_.folder).string(),
-                                      same ? "" : ": opifex check --same-as proves it")});
-      }
-    }
-  }
-
-  static std::pair<fs::path, std::uint64_t> largest_file(const SurveyItem& item) {
-    std::pair<fs::path, std::uint64_t> best{item.path, 0};
-    for (const fs::path& f : item.files) {
-      std::error_code ignored;
-      const std::uint64_t size = fs::file_size(f, ignored);
-      if (!ignored && size > best.second) best = {f, size};
-    }
-    return best;
-  }
-
-  /// The discs of one game stand together; a number that is left out is missed.
-  void join_discs() {
-    std::map<std::string, std::vector<SurveyItem*>> sets;
-    for (SurveyItem& i : survey_.items) {
-      if (i.kind != SurveyKind::image && i.kind != SurveyKind::archive) continue;
-      const auto name = disc_in(i.path.stem().string());
-      if (!name) continue;
-      i.disc = name->number;
-      sets[(i.path.parent_path() / name->rest).string()].push_back(&i);
-    }
-    for (auto& [key, items] : sets) {
-      std::set<int> numbers;
-      for (const SurveyItem* i : items) numbers.insert(i->disc);
-      for (int n = 1; n < *numbers.rbegin(); ++n)
-        if (!numbers.contains(n))
-          survey_.problems.push_back(
-              {"missing_disc", fmt::format("disc {} is missing beside {}", n,
-                                           items.front()->path.lexically_relative(survey_.folder).string())});
-      if (items.size() < 2) continue;
-      for (SurveyItem* i : items) i->set = fs::path(key).filename().string();
     }
   }
 

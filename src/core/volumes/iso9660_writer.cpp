@@ -1,37 +1,22 @@
 #include "opifex/core/volumes/iso9660_writer.hpp"
 
 #include <algorithm>
-#include <ctime>
 #include <functional>
-#include <map>
 #include <set>
 
-#include <sys/stat.h>
-
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/io/part_names.hpp"
+#include "opifex/core/io/folder_tree.hpp"
 
 #include "iso_identifiers.hpp"
+#include "iso_nodes.hpp"
+#include "iso_records.hpp"
 
 namespace opifex {
 namespace {
 
 namespace fs = std::filesystem;
 
-constexpr std::size_t kBlock = 2048, kRecordHead = 33, kLongestRecord = 254, kSystemArea = 16 * kBlock;
-constexpr std::size_t kMostFolders = 65'535;
-
-struct Node {
-  std::string name;             // of the host, UTF-8
-  std::string path;             // from the folder on
-  std::vector<fs::path> hosts;  // a file that was cut has several
-  bool folder = false;
-  std::uint64_t size_bytes = 0;
-  std::int64_t time = 0;
-  std::vector<std::size_t> children = {};
-  std::size_t parent = 0;
-  std::uint64_t sector = 0;  // of the data
-};
+constexpr std::size_t kBlock = 2048, kLongestRecord = 254, kSystemArea = 16 * kBlock;
 
 /// One of the two trees: its identifiers and where its tables and folders lie.
 struct Tree {
@@ -45,43 +30,13 @@ struct Tree {
 
 std::uint64_t sectors_for(std::uint64_t bytes) { return bytes / kBlock + (bytes % kBlock != 0 ? 1 : 0); }
 
-class Put {
- public:
-  explicit Put(std::span<std::byte> out) : out_(out) {}
-  void byte(std::size_t at, unsigned v) { out_[at] = static_cast<std::byte>(v); }
-  void le(std::size_t at, std::uint64_t v, std::size_t n) {
-    for (std::size_t i = 0; i < n; ++i) byte(at + i, static_cast<unsigned>(v >> 8 * i & 255));
-  }
-  void be(std::size_t at, std::uint64_t v, std::size_t n) {
-    for (std::size_t i = 0; i < n; ++i) byte(at + i, static_cast<unsigned>(v >> 8 * (n - 1 - i) & 255));
-  }
-  void both(std::size_t at, std::uint64_t v, std::size_t n) {
-    le(at, v, n);
-    be(at + n, v, n);
-  }
-  void bytes(std::size_t at, ByteView v) {
-    std::copy(v.begin(), v.end(), out_.begin() + static_cast<std::ptrdiff_t>(at));
-  }
-
- private:
-  std::span<std::byte> out_;
-};
-
-std::tm utc(std::int64_t seconds) {
-  constexpr std::int64_t k1900 = -2'208'988'800, k2155 = 5'869'583'999;
-  const std::time_t t = std::clamp(seconds, k1900, k2155);
-  std::tm tm{};
-  gmtime_r(&t, &tm);
-  return tm;
-}
-
 class Builder {
  public:
   Builder(const fs::path& folder, const fs::path& out, const IsoOptions& options)
       : root_(folder), out_(out), options_(options) {}
 
   IsoBuild build() {
-    scan();
+    read();
     Tree plain = make_tree(false);
     std::optional<Tree> joliet;
     if (options_.joliet) joliet = make_tree(true);
@@ -101,96 +56,13 @@ class Builder {
                  .expected = std::move(expected)});
   }
 
-  // ---- The folder --------------------------------------------------------------------------------------------------
-
-  void scan() {
-    std::error_code error;
-    const fs::path inside = fs::weakly_canonical(out_, error), whole = fs::canonical(root_, error);
-    if (error || !fs::is_directory(whole))
-      throw Error({.code = "not_a_folder", .what = "build takes a folder", .file = root_.string()});
-    const auto [end, ignored] = std::mismatch(whole.begin(), whole.end(), inside.begin(), inside.end());
-    static_cast<void>(ignored);
-    if (end == whole.end())
-      throw Error({.fault = Fault::needs_word,
-                   .code = "inside_source",
-                   .what = "the image would lie inside the folder it is made of",
-                   .file = out_.string(),
-                   .hint = "give a place outside with --out"});
-    Node root;
-    root.hosts = {root_};
-    root.folder = true;
-    root.time = time_of(root_);
-    nodes_.push_back(std::move(root));
-    for (std::size_t i = 0; i < nodes_.size(); ++i)
-      if (nodes_[i].folder) scan_folder(i);
-  }
-
-  std::int64_t time_of(const fs::path& path) const {
-    if (options_.fixed_time) return *options_.fixed_time;
-    struct stat facts {};
-    return ::stat(path.c_str(), &facts) == 0 ? facts.st_mtim.tv_sec : 0;
-  }
-
-  /// Names in the order of their bytes: nothing depends on how the drive lists them.
-  void scan_folder(std::size_t at) {
-    std::vector<fs::path> names;
-    for (const auto& entry : fs::directory_iterator(nodes_[at].hosts.front())) names.push_back(entry.path());
-    std::sort(names.begin(), names.end(),
-              [](const fs::path& a, const fs::path& b) { return a.filename().string() < b.filename().string(); });
-    std::map<std::string, std::vector<fs::path>> joined;  // by the first part
-    if (options_.join_parts) joined = join_parts(names);
-    for (const fs::path& path : names) {
-      const auto status = fs::symlink_status(path);
-      const auto parts = joined.find(path.filename().string());
-      Node node;
-      node.name = parts != joined.end() ? path.stem().string() : path.filename().string();
-      node.path = nodes_[at].path.empty() ? node.name : nodes_[at].path + "/" + node.name;
-      node.hosts = parts != joined.end() ? parts->second : std::vector<fs::path>{path};
-      node.parent = at;
-      node.folder = fs::is_directory(status);
-      const char* fault = fs::is_symlink(status)                         ? "a symbolic link"
-                          : !node.folder && !fs::is_regular_file(status) ? "neither file nor folder"
-                          : !is_utf8(node.name)                          ? "a name that is no UTF-8"
-                                                                         : nullptr;
-      if (fault) {
-        build_.notices.push_back(fmt::format("{} is left out: {}", printable(node.path), fault));
-        continue;
-      }
-      node.time = time_of(path);
-      if (!node.folder)
-        for (const fs::path& host : node.hosts) node.size_bytes += fs::file_size(host);
-      (node.folder ? build_.folders : build_.files) += 1;
-      nodes_[at].children.push_back(nodes_.size());
-      nodes_.push_back(std::move(node));
-    }
-    if (build_.folders >= kMostFolders)
-      refuse("too_many_folders", "ISO 9660 cannot number so many folders", fmt::format("{}", build_.folders),
-             "at most 65534");
-  }
-
-  /// Files that were cut for FAT32 become one again; the names of later parts are taken out of `names`.
-  std::map<std::string, std::vector<fs::path>> join_parts(std::vector<fs::path>& names) const {
-    std::vector<std::string> plain;
-    for (const fs::path& n : names) plain.push_back(n.filename().string());
-    std::map<std::string, std::vector<fs::path>> joined;
-    for (const PartSet& set : find_part_sets(plain)) {
-      if (set.kind != PartKind::fat32_tail) continue;
-      const bool beside = std::find(plain.begin(), plain.end(), set.stem) != plain.end();
-      if (set.lonely || !set.missing.empty() || beside)
-        refuse("missing_part", beside ? "a file is there both whole and in parts" : "parts of a file are missing",
-               printable(set.parts.front()),
-               beside       ? "one of them"
-               : set.lonely ? set.stem + ".66601"
-                            : fmt::format("{}", fmt::join(set.missing, ", ")));
-      std::vector<fs::path>& parts = joined[set.parts.front()];
-      for (const std::string& name : set.parts) {
-        const auto at =
-            std::find_if(names.begin(), names.end(), [&](const fs::path& n) { return n.filename() == name; });
-        parts.push_back(*at);
-        if (name != set.parts.front()) names.erase(at);
-      }
-    }
-    return joined;
+  void read() {
+    IsoNodes all = read_iso_nodes(root_, options_);
+    refuse_inside(root_, out_);
+    nodes_ = std::move(all.nodes);
+    build_.files = all.files;
+    build_.folders = all.folders;
+    build_.notices = std::move(all.notices);
   }
 
   // ---- Trees -------------------------------------------------------------------------------------------------------
@@ -244,11 +116,7 @@ class Builder {
     }
   }
 
-  static std::size_t record_bytes(std::size_t identifier) {
-    return kRecordHead + identifier + (identifier % 2 == 0 ? 1 : 0);
-  }
-
-  std::uint64_t sections_of(const Node& n) const {
+  std::uint64_t sections_of(const IsoNode& n) const {
     return n.folder || n.size_bytes == 0 ? 1 : (n.size_bytes + options_.largest_section - 1) / options_.largest_section;
   }
 
@@ -291,7 +159,7 @@ class Builder {
     if (joliet) folders(*joliet);
     head_sectors_ = next;
     for (const std::size_t f : data_order(plain)) {
-      Node& n = nodes_[f];
+      IsoNode& n = nodes_[f];
       if (n.size_bytes == 0) continue;
       n.sector = next;
       files_.push_back(f);
@@ -308,8 +176,9 @@ class Builder {
     std::vector<std::size_t> order;
     std::set<std::size_t> taken;
     for (const std::string& wanted : options_.first_files) {
-      const auto at = std::find_if(nodes_.begin(), nodes_.end(),
-                                   [&](const Node& n) { return !n.folder && fold_case(n.path) == fold_case(wanted); });
+      const auto at = std::find_if(nodes_.begin(), nodes_.end(), [&](const IsoNode& n) {
+        return !n.folder && fold_case(n.path) == fold_case(wanted);
+      });
       if (at == nodes_.end())
         throw Error({.fault = Fault::usage,
                      .code = "no_such_path",
@@ -327,30 +196,6 @@ class Builder {
 
   // ---- Writing -----------------------------------------------------------------------------------------------------
 
-  static void put_date7(Put& put, std::size_t at, std::int64_t time) {
-    const std::tm t = utc(time);
-    for (const auto& [i, v] : {std::pair<std::size_t, int>{0, t.tm_year},
-                               {1, t.tm_mon + 1},
-                               {2, t.tm_mday},
-                               {3, t.tm_hour},
-                               {4, t.tm_min},
-                               {5, t.tm_sec}})
-      put.byte(at + i, static_cast<unsigned>(v));
-  }
-
-  void put_record(std::span<std::byte> out, ByteView identifier, std::uint64_t sector, std::uint64_t size,
-                  std::int64_t time, unsigned flags) const {
-    Put put(out);
-    put.byte(0, static_cast<unsigned>(record_bytes(identifier.size())));
-    put.both(2, sector, 4);
-    put.both(10, size, 4);
-    put_date7(put, 18, time);
-    put.byte(25, flags);
-    put.both(28, 1, 2);
-    put.byte(32, static_cast<unsigned>(identifier.size()));
-    put.bytes(kRecordHead, identifier);
-  }
-
   Bytes folder_data(const Tree& tree, std::size_t folder) const {
     constexpr unsigned kFolder = 2, kMore = 0x80;
     Bytes data(static_cast<std::size_t>(tree.size[folder]));
@@ -362,7 +207,7 @@ class Builder {
     std::uint64_t at = 68;
     for_records(tree, folder, [&](std::size_t c, std::uint64_t section, std::size_t length) {
       at = advance(at, length);
-      const Node& n = nodes_[c];
+      const IsoNode& n = nodes_[c];
       const auto place = std::span(data).subspan(static_cast<std::size_t>(at), length);
       const std::uint64_t done = section * options_.largest_section;
       const bool more = section + 1 < sections_of(n);
@@ -430,7 +275,7 @@ class Builder {
   void put_date17(Put& put, std::size_t at) const {
     std::int64_t newest = options_.fixed_time.value_or(0);
     if (!options_.fixed_time)
-      for (const Node& n : nodes_) newest = std::max(newest, n.time);
+      for (const IsoNode& n : nodes_) newest = std::max(newest, n.time);
     const std::tm t = utc(newest);
     put.bytes(at, as_view(fmt::format("{:04}{:02}{:02}{:02}{:02}{:02}00", t.tm_year + 1900, t.tm_mon + 1, t.tm_mday,
                                       t.tm_hour, t.tm_min, t.tm_sec)));
@@ -480,7 +325,7 @@ class Builder {
 
   void write_files() {
     for (const std::size_t f : files_) {
-      const Node& n = nodes_[f];
+      const IsoNode& n = nodes_[f];
       for (const fs::path& host : n.hosts) {
         const std::uint64_t size = n.hosts.size() == 1 ? n.size_bytes : fs::file_size(host);
         pieces_.emplace_back(SourceRun{file_when_read(host, size), 0, size});
@@ -500,7 +345,7 @@ class Builder {
 
   fs::path root_, out_;
   const IsoOptions& options_;
-  std::vector<Node> nodes_;
+  std::vector<IsoNode> nodes_;
   std::vector<std::size_t> files_;  // in the order of their data
   std::uint64_t head_sectors_ = 0, sectors_ = 0;
   std::vector<Piece> pieces_;

@@ -1,0 +1,64 @@
+/// Several dumps of one disc, sector by sector: which of them is believed, and what they give together.
+#pragma once
+
+#include <memory>
+#include <vector>
+
+#include "opifex/core/check/combine.hpp"
+#include "opifex/core/check/rescue.hpp"
+
+namespace opifex {
+
+/// What becomes of a sector that was never read; audio gets zeros.
+inline constexpr std::byte kRescueFill{0x55};
+
+/// How a sector came to be, and the inputs that gave it.
+struct Choice {
+  RescueHow how = RescueHow::lost;
+  std::vector<std::size_t> inputs = {};
+};
+
+/// The inputs, and what is decided about each sector. Immutable once aligned: read from many threads.
+class Joiner {
+ public:
+  explicit Joiner(std::vector<RescueInput> inputs);
+
+  /// True for images of blocks of 2048 bytes, false for CDs.
+  bool blocks() const { return blocks_; }
+  std::size_t sector_bytes() const { return size_; }
+  const std::vector<RescueInput>& inputs() const { return inputs_; }
+  /// Samples by which the music of each input lies behind the first's.
+  const std::vector<int>& shifts() const { return shifts_; }
+  /// What the input's own dump knew of the sector; `outside` if it left no map.
+  SectorState state(std::size_t input, cd::Lba lba) const;
+  const cd::Layout& layout() const { return inputs_[0].image.cd->layout(); }
+  bool is_audio(cd::Lba lba) const;
+
+  /// Sectors of one kind from one input, its music shifted into place.
+  void read(std::size_t input, cd::Lba lba, std::uint32_t count, std::span<std::byte> out) const;
+
+  /// `sectors` holds the sector of every input, one behind the other.
+  Choice decide(cd::Lba lba, std::span<const ByteView> sectors, cd::Sector& out) const;
+
+  /// Finds the shifts.
+  void align();
+
+ private:
+  bool has(std::size_t input, cd::Lba lba, ByteView bytes) const;
+  CombinedSector combine_without_proof(std::span<const Reading> readings, const std::vector<std::size_t>& owners,
+                                       cd::Lba lba) const;
+  CombinedSector combine_equal(std::span<const Reading> readings, const std::vector<std::size_t>& owners,
+                               cd::Lba lba) const;
+  CombinedSector combine_music(std::span<const Reading> readings, const std::vector<std::size_t>& owners,
+                               cd::Lba lba) const;
+  RescueHow how_of(const CombinedSector& joined, std::size_t readings) const;
+  int shift_of(std::size_t input) const;
+  std::optional<int> shift_at(std::size_t input, cd::Lba lba) const;
+
+  std::vector<RescueInput> inputs_;
+  std::vector<int> shifts_;
+  bool blocks_ = false;
+  std::size_t size_ = 0;
+};
+
+}  // namespace opifex
