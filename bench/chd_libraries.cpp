@@ -95,14 +95,28 @@ void encode(const std::vector<Job>& jobs, const std::array<std::string, 4>& code
   FLAC__stream_encoder_delete(sound);
 }
 
+/// The stream header that CHD leaves out: fLaC, STREAMINFO with 2352 or fewer samples a block, 44 100 Hz, stereo, 16
+/// bits.
+constexpr std::array<unsigned char, 42> flac_head() {
+  std::array<unsigned char, 42> head = {0x66, 0x4C, 0x61, 0x43, 0x80, 0, 0, 0x22, 0x09, 0x30, 0x09, 0x30};
+  head[18] = 0x0A;
+  head[19] = 0xC4;
+  head[20] = 0x42;
+  head[21] = 0xF0;
+  return head;
+}
+constexpr auto kFlacHead = flac_head();
+
 struct FlacInput {
-  Bytes bytes;
-  std::size_t at = 0, samples = 0;
+  ByteView coded;
+  std::size_t at = 0, samples = 0;  // `at` counts the header too
 };
 FLAC__StreamDecoderReadStatus feed(const FLAC__StreamDecoder*, FLAC__byte* to, std::size_t* n, void* data) {
   auto& in = *static_cast<FlacInput*>(data);
-  *n = std::min(*n, in.bytes.size() - in.at);
-  std::copy_n(raw_bytes(in.bytes) + in.at, *n, to);
+  const auto from = in.at < kFlacHead.size() ? std::as_bytes(std::span(kFlacHead)).subspan(in.at)
+                                             : in.coded.subspan(in.at - kFlacHead.size());
+  *n = std::min(*n, from.size());
+  std::copy_n(raw_bytes(from), *n, to);
   in.at += *n;
   return *n == 0 ? FLAC__STREAM_DECODER_READ_STATUS_END_OF_STREAM : FLAC__STREAM_DECODER_READ_STATUS_CONTINUE;
 }
@@ -113,31 +127,52 @@ FLAC__StreamDecoderWriteStatus count(const FLAC__StreamDecoder*, const FLAC__Fra
 }
 void ignore(const FLAC__StreamDecoder*, FLAC__StreamDecoderErrorStatus, void*) {}
 
-void unflac(FLAC__StreamDecoder* d, ByteView coded, std::size_t bytes) {
-  // fLaC, STREAMINFO: 2352 or fewer samples a block, 44 100 Hz, stereo, 16 bits
-  static constexpr std::array<int, 8> kHead = {0x66, 0x4C, 0x61, 0x43, 0x80, 0, 0, 0x22};
-  FlacInput in;
-  for (const int b : kHead) in.bytes.push_back(static_cast<std::byte>(b));
-  in.bytes.resize(42);
-  in.bytes[8] = in.bytes[10] = std::byte{0x09};
-  in.bytes[9] = in.bytes[11] = std::byte{0x30};
-  in.bytes[18] = std::byte{0x0A};
-  in.bytes[19] = std::byte{0xC4};
-  in.bytes[20] = std::byte{0x42};
-  in.bytes[21] = std::byte{0xF0};
-  in.bytes.insert(in.bytes.end(), coded.begin(), coded.end());
-  FLAC__stream_decoder_init_stream(d, &feed, nullptr, nullptr, nullptr, nullptr, &count, nullptr, &ignore, &in);
-  FLAC__stream_decoder_process_until_end_of_metadata(d);
-  for (std::size_t before = SIZE_MAX; in.samples < bytes / 4 && before != in.samples;) {
-    before = in.samples;
-    FLAC__stream_decoder_process_single(d);
+/// The libraries' contexts of one thread, kept from hunk to hunk.
+class Libraries {
+ public:
+  Libraries() {
+    FLAC__stream_decoder_init_stream(sound_, &feed, nullptr, nullptr, nullptr, nullptr, &count, nullptr, &ignore,
+                                     &input_);
   }
-  FLAC__stream_decoder_finish(d);
-}
+  Libraries(const Libraries&) = delete;
+  ~Libraries() {
+    libdeflate_free_decompressor(inflate_);
+    FLAC__stream_decoder_delete(sound_);
+    lzma_end(&lzma_);
+  }
+  void inflate(ByteView coded, std::span<std::byte> out) {
+    std::size_t in = 0, n = 0;
+    libdeflate_deflate_decompress_ex(inflate_, coded.data(), coded.size(), out.data(), out.size(), &in, &n);
+  }
+  void unlzma(ByteView coded, std::span<std::byte> out) {
+    lzma_options_lzma options;
+    const auto chain = lzma_chain(options, out.size());
+    if (lzma_raw_decoder(&lzma_, chain.data()) != LZMA_OK) std::abort();
+    lzma_.next_in = raw_bytes(coded);
+    lzma_.avail_in = coded.size();
+    lzma_.next_out = raw_bytes_mut(out);
+    lzma_.avail_out = out.size();
+    if (lzma_code(&lzma_, LZMA_FINISH) != LZMA_STREAM_END) std::abort();
+  }
+  void unflac(ByteView coded, std::size_t bytes) {
+    FLAC__stream_decoder_reset(sound_);
+    input_ = {coded};
+    FLAC__stream_decoder_process_until_end_of_metadata(sound_);
+    for (std::size_t before = SIZE_MAX; input_.samples < bytes / 4 && before != input_.samples;) {
+      before = input_.samples;
+      FLAC__stream_decoder_process_single(sound_);
+    }
+  }
+
+ private:
+  libdeflate_decompressor* inflate_ = libdeflate_alloc_decompressor();
+  FLAC__StreamDecoder* sound_ = FLAC__stream_decoder_new();
+  lzma_stream lzma_ = LZMA_STREAM_INIT;
+  FlacInput input_;
+};
 
 void decode(const std::vector<Job>& jobs, std::size_t hunk_bytes, std::atomic<std::size_t>& next) {
-  libdeflate_decompressor* inflate = libdeflate_alloc_decompressor();
-  FLAC__StreamDecoder* sound = FLAC__stream_decoder_new();
+  Libraries libraries;
   const std::size_t frames = hunk_bytes / kFrame;  // hunks of less than 64 KiB: the length has two bytes
   Bytes out(hunk_bytes);
   for (std::size_t i = next++; i < jobs.size(); i = next++) {
@@ -146,29 +181,20 @@ void decode(const std::vector<Job>& jobs, std::size_t hunk_bytes, std::atomic<st
     const std::size_t bytes = cd ? frames * kData : hunk_bytes;
     ByteView coded = job.coded;
     if (job.codec == "cdfl" || job.codec == "flac") {
-      unflac(sound, coded.subspan(cd ? 0 : 1), bytes);
+      libraries.unflac(coded.subspan(cd ? 0 : 1), bytes);
       continue;
     }
     if (cd) {
       const std::size_t flags = (frames + 7) / 8;
       const std::size_t length = load_be16(coded, flags);
-      std::size_t in = 0, n = 0;
-      libdeflate_deflate_decompress_ex(inflate, coded.data() + flags + 2 + length, coded.size() - flags - 2 - length,
-                                       out.data(), frames * (kFrame - kData), &in, &n);
+      libraries.inflate(coded.subspan(flags + 2 + length), std::span(out).first(frames * (kFrame - kData)));
       coded = coded.subspan(flags + 2, length);
     }
-    if (job.codec == "cdlz" || job.codec == "lzma") {
-      lzma_options_lzma options;
-      const auto chain = lzma_chain(options, bytes);
-      std::size_t in = 0, n = 0;
-      lzma_raw_buffer_decode(chain.data(), nullptr, raw_bytes(coded), &in, coded.size(), raw_bytes_mut(out), &n, bytes);
-    } else if (job.codec == "cdzl" || job.codec == "zlib") {
-      std::size_t in = 0, n = 0;
-      libdeflate_deflate_decompress_ex(inflate, coded.data(), coded.size(), out.data(), bytes, &in, &n);
-    }
+    if (job.codec == "cdlz" || job.codec == "lzma")
+      libraries.unlzma(coded, std::span(out).first(bytes));
+    else if (job.codec == "cdzl" || job.codec == "zlib")
+      libraries.inflate(coded, std::span(out).first(bytes));
   }
-  libdeflate_free_decompressor(inflate);
-  FLAC__stream_decoder_delete(sound);
 }
 
 std::vector<Job> jobs_to_encode(const chd::Chd& file) {
@@ -202,9 +228,7 @@ std::vector<Job> jobs_to_encode(const chd::Chd& file) {
 
 std::vector<Job> jobs_to_decode(const chd::Chd& file, const ByteSource& bytes) {
   std::vector<Job> jobs;
-  for (chd::Hunk h : file.hunks()) {
-    // What is stored once has to be decoded wherever it is wanted.
-    while (h.kind == chd::HunkKind::same) h = file.hunks()[static_cast<std::size_t>(h.place)];
+  for (const chd::Hunk& h : file.hunks()) {  // copies of others cost the libraries nothing
     if (h.kind >= chd::HunkKind::stored) continue;
     Job job;
     job.codec = file.kind_name(h);

@@ -96,6 +96,14 @@ void judge_form2(SectorView s, SectorReport& r) {
   r.damage = Damage::damaged;
 }
 
+/// EDC and ECC of Mode 1 and Form 1.
+bool is_sound(SectorView s, SectorKind kind, const SectorPlace& place) {
+  // Whoever made the parity took the header by the mode byte alone; a kind guessed otherwise has another parity.
+  const bool mode1 = kind == SectorKind::mode1;
+  if (!place.parity_made || mode1 == (s[15] == std::byte{2})) return parity_is_right(s, kind);
+  return mode1 ? mode1_edc_fits(s) && all_zero(s.subspan(kReservedAt, kReservedBytes)) : form1_edc_fits(s);
+}
+
 SectorReport examine_without_sync(SectorView s, const SectorPlace& place) {
   SectorReport r;
   if (!place.in_data_track) return r;
@@ -177,7 +185,7 @@ SectorReport examine(SectorView s, const SectorPlace& place) {
   if (mode2 && !subheaders_agree(s)) r.problems |= kProblemSubheader;
   if (r.kind == SectorKind::mode2_form2) {
     judge_form2(s, r);
-  } else if (r.kind != SectorKind::mode2_formless && !parity_is_right(s, r.kind)) {
+  } else if (r.kind != SectorKind::mode2_formless && !is_sound(s, r.kind, place)) {
     judge_parity(s, r);
   }
   return r;

@@ -115,11 +115,18 @@ constexpr std::uint64_t fold_constant(int n) {
 using V32 = std::uint8_t __attribute__((vector_size(32)));
 using S32 = std::int8_t __attribute__((vector_size(32)));
 using W8 = std::uint16_t __attribute__((vector_size(16)));
+using W16 = std::uint16_t __attribute__((vector_size(32)));
 
 constexpr std::size_t kRows = 26, kColumns = 43, kRowBytes = 86;
 constexpr std::size_t kRowStride = 96;      // 3 vectors of 32
 constexpr std::size_t kColumnStride = 128;  // 26 words twice (104 bytes) + what the last vector reads past them
-constexpr std::size_t kQBytes = 52;
+constexpr std::size_t kQBytes = 52, kQAt = 2248;
+constexpr std::size_t kHeaderBytes = 4;
+
+/// Each byte becomes alpha times as much.
+[[gnu::always_inline]] inline void times_alpha(V32& v) {
+  v = (v + v) ^ (reinterpret_cast<V32>(reinterpret_cast<S32>(v) < S32{}) & 0x1D);
+}
 
 /// Two sums over the words of a run of columns: A = sum v, B = Horner sum of alpha^k v.
 template <std::size_t Vectors>
@@ -131,7 +138,8 @@ struct Sums {
       V32 v;
       std::memcpy(&v, row + 32 * i, 32);
       a[i] ^= v;
-      b[i] = (b[i] + b[i]) ^ (reinterpret_cast<V32>(reinterpret_cast<S32>(b[i]) < S32{}) & 0x1D) ^ v;
+      times_alpha(b[i]);
+      b[i] ^= v;
     }
   }
   [[gnu::always_inline]] inline void store(unsigned char* to_a, unsigned char* to_b) const {
@@ -148,99 +156,130 @@ struct Sums {
   }
 };
 
-/// The covered bytes as rows of 86, padded to vectors.
-struct alignas(32) Matrix {
-  unsigned char row[kRows][kRowStride];
+/// The covered bytes, rows of 86, turned: column c holds word c of every row, twice.
+struct alignas(32) Columns {
   unsigned char column[kColumns][kColumnStride];
 };
 
-[[gnu::always_inline]] inline void load_rows(Matrix& m, const unsigned char* sector, EccHeader header) {
-  for (std::size_t r = 0; r + 1 < kRows; ++r) std::memcpy(m.row[r], sector + 12 + kRowBytes * r, kRowStride);
-  std::memcpy(m.row[kRows - 1], sector + 12 + kRowBytes * (kRows - 1), kRowBytes);
-  if (header == EccHeader::zero) std::memset(m.row[0], 0, 4);
+/// Words 0..3 of both halves of `a` and `b` in turn; words 4..7.
+[[gnu::always_inline]] inline void mix_low(W16& out, const W16& a, const W16& b) {
+  out = __builtin_shufflevector(a, b, 0, 16, 1, 17, 2, 18, 3, 19, 8, 24, 9, 25, 10, 26, 11, 27);
+}
+[[gnu::always_inline]] inline void mix_high(W16& out, const W16& a, const W16& b) {
+  out = __builtin_shufflevector(a, b, 4, 20, 5, 21, 6, 22, 7, 23, 12, 28, 13, 29, 14, 30, 15, 31);
 }
 
-/// Transposes 8 x 8 words whose top left is row r, column c.
-[[gnu::always_inline]] inline void turn_block(Matrix& m, std::size_t r, std::size_t c) {
-  W8 x[8], y[8];
-  for (std::size_t i = 0; i < 8; ++i) std::memcpy(&x[i], m.row[r + i] + 2 * c, 16);
+/// Turns 8 x 8 words whose top left is row r, column c, and as many from row s on: a block in each half of a vector.
+[[gnu::always_inline]] inline void turn_blocks(Columns& m, const unsigned char* rows, std::size_t r, std::size_t s,
+                                               std::size_t c) {
+  W16 x[8], y[8];
+  for (std::size_t i = 0; i < 8; ++i) {
+    W8 low, high;
+    std::memcpy(&low, rows + kRowBytes * (r + i) + 2 * c, sizeof low);
+    std::memcpy(&high, rows + kRowBytes * (s + i) + 2 * c, sizeof high);
+    x[i] = __builtin_shufflevector(low, high, 0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15);
+  }
   for (std::size_t i = 0; i < 4; ++i) {
-    y[2 * i] = __builtin_shufflevector(x[i], x[i + 4], 0, 8, 1, 9, 2, 10, 3, 11);
-    y[2 * i + 1] = __builtin_shufflevector(x[i], x[i + 4], 4, 12, 5, 13, 6, 14, 7, 15);
+    mix_low(y[2 * i], x[i], x[i + 4]);
+    mix_high(y[2 * i + 1], x[i], x[i + 4]);
   }
   // y[2i] holds words 0..3 of rows i and i+4 in turn, y[2i+1] words 4..7.
   for (std::size_t half = 0; half < 2; ++half) {
-    const W8 &a = y[half], &b = y[2 + half], &d = y[4 + half], &e = y[6 + half];
-    const W8 ad_low = __builtin_shufflevector(a, d, 0, 8, 1, 9, 2, 10, 3, 11);
-    const W8 ad_high = __builtin_shufflevector(a, d, 4, 12, 5, 13, 6, 14, 7, 15);
-    const W8 be_low = __builtin_shufflevector(b, e, 0, 8, 1, 9, 2, 10, 3, 11);
-    const W8 be_high = __builtin_shufflevector(b, e, 4, 12, 5, 13, 6, 14, 7, 15);
-    x[4 * half] = __builtin_shufflevector(ad_low, be_low, 0, 8, 1, 9, 2, 10, 3, 11);
-    x[4 * half + 1] = __builtin_shufflevector(ad_low, be_low, 4, 12, 5, 13, 6, 14, 7, 15);
-    x[4 * half + 2] = __builtin_shufflevector(ad_high, be_high, 0, 8, 1, 9, 2, 10, 3, 11);
-    x[4 * half + 3] = __builtin_shufflevector(ad_high, be_high, 4, 12, 5, 13, 6, 14, 7, 15);
+    W16 even_low, even_high, odd_low, odd_high;
+    mix_low(even_low, y[half], y[4 + half]);
+    mix_high(even_high, y[half], y[4 + half]);
+    mix_low(odd_low, y[2 + half], y[6 + half]);
+    mix_high(odd_high, y[2 + half], y[6 + half]);
+    mix_low(x[4 * half], even_low, odd_low);
+    mix_high(x[4 * half + 1], even_low, odd_low);
+    mix_low(x[4 * half + 2], even_high, odd_high);
+    mix_high(x[4 * half + 3], even_high, odd_high);
   }
-  for (std::size_t i = 0; i < 8; ++i) std::memcpy(m.column[c + i] + 2 * r, &x[i], 16);
+  for (std::size_t i = 0; i < 8; ++i) {
+    const W8 low = __builtin_shufflevector(x[i], x[i], 0, 1, 2, 3, 4, 5, 6, 7);
+    const W8 high = __builtin_shufflevector(x[i], x[i], 8, 9, 10, 11, 12, 13, 14, 15);
+    std::memcpy(m.column[c + i] + 2 * r, &low, sizeof low);
+    std::memcpy(m.column[c + i] + 2 * s, &high, sizeof high);
+  }
 }
 
-[[gnu::always_inline]] inline void turn_to_columns(Matrix& m) {
-  // The last block of rows and of columns overlaps the one before, so that none reads outside the matrix. Column by
+[[gnu::always_inline]] inline void turn_to_columns(Columns& m, const unsigned char* rows) {
+  // The last block of rows and of columns overlaps the one before, so that none reads outside the rows. Column by
   // column: a column read back while its parts are still on their way to the cache would wait for them.
-  for (const std::size_t c : {0u, 8u, 16u, 24u, 32u, 35u})
-    for (const std::size_t r : {0u, 8u, 16u, 18u}) turn_block(m, r, c);
+  for (const std::size_t c : {0u, 8u, 16u, 24u, 32u, 35u}) {
+    turn_blocks(m, rows, 0, 8, c);
+    turn_blocks(m, rows, 16, 18, c);
+  }
   for (auto& column : m.column) std::memcpy(column + kQBytes, column, kQBytes);
 }
 
-[[gnu::always_inline]] inline bool ecc_check(const unsigned char* sector, EccHeader header) {
-  Matrix m;
-  load_rows(m, sector, header);
-  Sums<3> p;
-  for (const auto& row : m.row) p.step(row);
-  if (!p.zero(kRowBytes)) return false;
-  turn_to_columns(m);
-  Sums<2> q;
+/// The first `count` rows into the sums of P; a header that does not count is taken as zeros.
+[[gnu::always_inline]] inline void add_rows(Sums<3>& p, const unsigned char* rows, std::size_t count,
+                                            EccHeader header) {
+  unsigned char first[kRowStride];
+  std::memcpy(first, rows, sizeof first);
+  if (header == EccHeader::zero) std::memset(first, 0, kHeaderBytes);
+  p.step(first);
+  for (std::size_t r = 1; r < count; ++r) p.step(rows + kRowBytes * r);
+}
+
+[[gnu::always_inline]] inline void add_columns(Sums<2>& q, const unsigned char* rows, EccHeader header) {
+  Columns m;
+  turn_to_columns(m, rows);
+  if (header == EccHeader::zero)
+    for (std::size_t word = 0; word < kHeaderBytes / 2; ++word)
+      for (const std::size_t copy : {std::size_t{0}, kQBytes}) std::memset(m.column[word] + copy, 0, 2);
   for (std::size_t c = 0; c < kColumns; ++c) q.step(m.column[c] + 2 * (c % kRows));
+}
+
+[[gnu::always_inline]] inline bool ecc_check(const unsigned char* sector, EccHeader header) {
+  const unsigned char* const rows = sector + kSyncBytes;
+  Sums<3> p;
+  add_rows(p, rows, kRows, header);
+  if (!p.zero(kRowBytes)) return false;
+  Sums<2> q;
+  add_columns(q, rows, header);
   unsigned char parity[2][64] = {};
-  std::memcpy(parity[0], sector + 2248, kQBytes);
-  std::memcpy(parity[1], sector + 2300, kQBytes);
+  std::memcpy(parity[0], sector + kQAt, kQBytes);
+  std::memcpy(parity[1], sector + kQAt + kQBytes, kQBytes);
   q.step(parity[0]);
   q.step(parity[1]);
   return q.zero(kQBytes);
 }
 
-/// From the sums over the data to the two parity bytes of each word.
+/// From the sums over the data to the two parity bytes of each word: with B moved on over the two places to be filled,
+/// the first is F4h (A + B) and the second A + the first. F4h by doubling and adding, from its highest bit on: tables
+/// look up a byte at a time.
 template <std::size_t Vectors>
-[[gnu::always_inline]] inline void put_parity(Sums<Vectors>& sums, unsigned char* first, unsigned char* second,
-                                              std::size_t words) {
-  static const auto times_f4 = [] {
-    std::array<unsigned char, 256> table{};
-    for (unsigned i = 0; i < 256; ++i) table[i] = gf_multiply(static_cast<std::uint8_t>(i), 0xF4);
-    return table;
-  }();
-  unsigned char zero[32 * Vectors] = {}, a[32 * Vectors], b[32 * Vectors];
-  sums.store(a, b);
-  sums.step(zero);  // B = alpha^2 B: the two parity places follow
-  sums.step(zero);
-  unsigned char unused[32 * Vectors];
-  sums.store(unused, b);
-  for (std::size_t i = 0; i < words; ++i) {
-    first[i] = times_f4[a[i] ^ b[i]];
-    second[i] = static_cast<unsigned char>(a[i] ^ first[i]);
+[[gnu::always_inline]] inline void put_parity(const Sums<Vectors>& sums, unsigned char* first, unsigned char* second,
+                                              std::size_t bytes) {
+  constexpr bool kBelowHighest[] = {true, true, true, false, true, false, false};  // F4h = 1 1110100b
+  V32 to_first[Vectors], to_second[Vectors];
+  for (std::size_t i = 0; i < Vectors; ++i) {
+    V32 x = sums.b[i];
+    times_alpha(x);
+    times_alpha(x);
+    x ^= sums.a[i];
+    V32 product = x;
+    for (const bool one : kBelowHighest) {
+      times_alpha(product);
+      if (one) product ^= x;
+    }
+    to_first[i] = product;
+    to_second[i] = sums.a[i] ^ product;
   }
+  std::memcpy(first, to_first, bytes);
+  std::memcpy(second, to_second, bytes);
 }
 
 [[gnu::always_inline]] inline void ecc_make(unsigned char* sector, EccHeader header) {
-  Matrix m;
-  load_rows(m, sector, header);
+  unsigned char* const rows = sector + kSyncBytes;
   Sums<3> p;
-  for (std::size_t r = 0; r + 2 < kRows; ++r) p.step(m.row[r]);
-  put_parity(p, m.row[24], m.row[25], kRowBytes);
-  std::memcpy(sector + 2076, m.row[24], kRowBytes);
-  std::memcpy(sector + 2162, m.row[25], kRowBytes);
-  turn_to_columns(m);
+  add_rows(p, rows, kRows - 2, header);
+  put_parity(p, rows + kRowBytes * (kRows - 2), rows + kRowBytes * (kRows - 1), kRowBytes);
   Sums<2> q;
-  for (std::size_t c = 0; c < kColumns; ++c) q.step(m.column[c] + 2 * (c % kRows));
-  put_parity(q, sector + 2248, sector + 2300, kQBytes);
+  add_columns(q, rows, header);
+  put_parity(q, sector + kQAt, sector + kQAt + kQBytes, kQBytes);
 }
 
 bool check_portable(SectorView s, EccHeader h) { return ecc_check(raw_bytes(s), h); }

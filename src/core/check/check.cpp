@@ -109,9 +109,9 @@ class Checker {
       for (SpanHasher& hasher : hashers)
         for (std::size_t lane = 0; lane < hasher.lanes(); ++lane) lanes_.emplace_back(&hasher, lane);
     }
-    void judge(const DecodedRun& run) override { judge_->judge(*run.extent, run.lba, run.sectors); }
+    void judge(const DecodedRun& run) override { judge_->judge(run); }
     std::size_t lanes() const override { return lanes_.size(); }
-    void hash(std::size_t lane, const DecodedRun& run) override {
+    void hash(std::size_t lane, const StoredRun& run) override {
       const auto before = static_cast<std::uint64_t>(run.lba - run.extent->lba) * stored_bytes(run.extent->form);
       lanes_[lane].first->update(lanes_[lane].second, places_.at(run.extent) + before, run.sectors);
     }
@@ -173,7 +173,7 @@ class Checker {
     } else {
       block.source->read_at(block.offset, data);
     }
-    if (block.extent) judge_->judge(*block.extent, block.lba, data);
+    if (block.extent) judge_->judge({block.extent, block.lba, data, stored_bytes(block.extent->form)});
     if (block.clusters) tree_->judge(block.offset, data);
   }
 

@@ -13,6 +13,13 @@ namespace {
 /// Beyond this many damaged sectors nobody repairs one by one: the image has to be dumped again.
 constexpr std::uint64_t kMaxRepairTries = 20'000;
 
+/// False if more than three bytes of a sync are wrong, whatever the order of the bytes: nobody takes it for data then.
+bool may_have_sync(ByteView stored) {
+  constexpr std::ptrdiff_t kSyncOnes = 10, kMostWrong = 3;
+  const auto head = stored.first(cd::kSyncBytes);
+  return std::count(head.begin(), head.end(), std::byte{0xFF}) >= kSyncOnes - kMostWrong;
+}
+
 void add(Tally& sum, Tally&& part) {
   for (const auto& [kind, n] : part.kinds) sum.kinds[kind] += n;
   sum.bad.insert(sum.bad.end(), part.bad.begin(), part.bad.end());
@@ -26,17 +33,18 @@ void add(Tally& sum, Tally&& part) {
 
 }  // namespace
 
-void SectorJudge::judge(const Extent& e, Lba lba, ByteView bytes) {
-  const std::size_t size = stored_bytes(e.form);
-  const cd::Track& track = *disc_.layout().track(e.track);
+void SectorJudge::judge(const DecodedRun& run) {
+  const cd::Track& track = *disc_.layout().track(run.extent->track);
   Tally part;
-  for (std::size_t i = 0; i * size < bytes.size(); ++i)
-    judge_one(e, track, lba + static_cast<Lba>(i), bytes.subspan(i * size, size), part);
+  for (std::size_t i = 0; i < run.places.size() / run.place_bytes; ++i) judge_one(run, track, i, part);
   const std::lock_guard lock(mutex_);
-  add(tallies_[e.track], std::move(part));
+  add(tallies_[run.extent->track], std::move(part));
 }
 
-void SectorJudge::judge_one(const Extent& e, const cd::Track& track, Lba lba, ByteView stored, Tally& part) {
+void SectorJudge::judge_one(const DecodedRun& run, const cd::Track& track, std::size_t i, Tally& part) {
+  const Extent& e = *run.extent;
+  const Lba lba = run.lba + static_cast<Lba>(i);
+  ByteView stored = run.places.subspan(i * run.place_bytes, stored_bytes(e.form));
   if (e.form == StoredForm::mode1_user || e.form == StoredForm::form1_user || e.form == StoredForm::form2_user) {
     ++part.kinds["cooked"];
     return;
@@ -47,6 +55,15 @@ void SectorJudge::judge_one(const Extent& e, const cd::Track& track, Lba lba, By
     cd::put_header(raised, lba, 2);
     std::copy(stored.begin(), stored.end(), raised.begin() + cd::kSubheaderAt);
     stored = raised;
+  } else if (run.swapped) {
+    // Hardly any music has to be turned around to be seen as such.
+    if (track.mode.is_audio() && !may_have_sync(stored)) {
+      ++part.kinds[cd::to_string(cd::SectorKind::audio)];
+      return;
+    }
+    std::copy_n(stored.begin(), raised.size(), raised.begin());
+    cd::swap_words(raised);
+    stored = raised;
   } else if (e.swapped || e.scrambled) {
     disc_.read_sector(lba, raised);
     stored = raised;
@@ -55,7 +72,8 @@ void SectorJudge::judge_one(const Extent& e, const cd::Track& track, Lba lba, By
   // A data track's pause may begin with sectors of the track before it.
   const bool data = !track.mode.is_audio();
   const bool judged = data && (lba >= track.start_lba || cd::has_sync(sector));
-  const cd::SectorReport report = cd::examine(sector, {lba, judged});
+  const bool parity_made = !run.parity_made.empty() && run.parity_made[i] != std::byte{0};
+  const cd::SectorReport report = cd::examine(sector, {lba, judged, parity_made});
   ++part.kinds[report.sync_lost ? std::string_view("no_sync") : cd::to_string(report.kind)];
   if (report.damage == cd::Damage::authored) ++part.authored;
   if (!data) {

@@ -9,6 +9,7 @@
 
 #include "opifex/core/cd/examine.hpp"
 #include "opifex/core/check/check.hpp"
+#include "opifex/core/image/container.hpp"
 #include "opifex/core/image/image.hpp"
 
 namespace opifex {
@@ -32,13 +33,12 @@ struct Tally {
 class SectorJudge {
  public:
   explicit SectorJudge(const CdImage& disc) : disc_(disc) {}
-  /// `bytes` are whole stored sectors of `e` from `lba` on, as read.
-  void judge(const Extent& e, cd::Lba lba, ByteView bytes);
+  void judge(const DecodedRun& run);
   /// By track number.
   std::map<int, Tally>& tallies() { return tallies_; }
 
  private:
-  void judge_one(const Extent& e, const cd::Track& track, cd::Lba lba, ByteView stored, Tally& part);
+  void judge_one(const DecodedRun& run, const cd::Track& track, std::size_t i, Tally& part);
   void judge_q(const Extent& e, cd::Lba lba, ByteView stored, Tally& part) const;
 
   const CdImage& disc_;

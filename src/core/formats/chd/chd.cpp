@@ -132,7 +132,7 @@ void Chd::read_parent(std::uint64_t offset, std::span<std::byte> out, std::uint6
   }
 }
 
-void Chd::decode(std::uint64_t number, std::span<std::byte> out) const {
+void Chd::decode(std::uint64_t number, std::span<std::byte> out, std::span<std::byte> parity_made) const {
   const Hunk& hunk = hunks_[number];
   switch (hunk.kind) {
     case HunkKind::stored:
@@ -152,7 +152,7 @@ void Chd::decode(std::uint64_t number, std::span<std::byte> out) const {
   }
   auto decoder = pool_->take();
   const ByteView coded = decoder->read(*file_, hunk.place, hunk.length);
-  const bool good = decoder->decode(header_.codecs.at(static_cast<std::size_t>(hunk.kind)), coded, out);
+  const bool good = decoder->decode(header_.codecs.at(static_cast<std::size_t>(hunk.kind)), coded, out, parity_made);
   pool_->give(std::move(decoder));
   if (!good)
     throw Error({.code = "hunk_data",
@@ -164,14 +164,14 @@ void Chd::decode(std::uint64_t number, std::span<std::byte> out) const {
                  .hint = "opifex check lists everything that is damaged"});
 }
 
-void Chd::read_hunk(std::uint64_t number, std::span<std::byte> out) const {
+void Chd::read_hunk(std::uint64_t number, std::span<std::byte> out, std::span<std::byte> parity_made) const {
   if (hunks_[number].kind == HunkKind::same) number = hunks_[number].place;
   const bool shared = shared_->wanted[number];
   if (const auto known = shared ? shared_->cache.find(number) : nullptr) {
     std::copy(known->begin(), known->end(), out.begin());
     return;
   }
-  decode(number, out);
+  decode(number, out, parity_made);
   check_crc(number, out);
   if (shared) shared_->cache.keep(number, std::make_shared<Bytes>(out.begin(), out.end()));
 }

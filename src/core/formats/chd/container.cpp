@@ -72,6 +72,7 @@ class ChdContainer final : public Container {
     const auto batch = std::max<std::uint64_t>(1, kFlowBlockBytes / 4 / h.hunk_bytes);  // stays in the nearer caches
     std::map<std::uint64_t, ContainerProblem> bad;                                      // by hunk
     std::vector<Sectors> slots(2 * kBlocksInFlight);
+    const bool hashed = sectors && sectors->lanes() > 0;
     work.progress.begin("checking the container", h.logical_bytes);
     Flow flow;
     flow.next = [&](FlowBlock& block) {
@@ -83,21 +84,22 @@ class ChdContainer final : public Container {
     flow.work = [&](FlowBlock& block) {
       Sectors& out = slots[block.index % slots.size()];
       out.runs.clear();
-      out.bytes.clear();
+      out.parity_made.assign(sectors && cd_ ? block.data.size() / kFrameBytes : 0, std::byte{0});
       for (std::uint64_t i = 0; i * h.hunk_bytes < block.data.size(); ++i) {
         const std::uint64_t number = block.index * batch + i;
         const auto hunk = std::span(block.data).subspan(i * h.hunk_bytes, h.hunk_bytes);
         try {
-          chd_->read_hunk(number, hunk);
+          chd_->read_hunk(number, hunk, out.parity_of(i * h.hunk_bytes, hunk.size()));
         } catch (const Error& e) {
           if (e.details.fault == Fault::device) throw;
           const std::lock_guard lock(mutex);
           bad[number] = problem_of(number, e);
           continue;
         }
-        if (sectors && cd_) add_runs(number * h.hunk_bytes, hunk, out);
+        if (sectors && cd_) add_runs(number * h.hunk_bytes, i * h.hunk_bytes, hunk.size(), out.runs);
       }
-      for (const Run& run : out.runs) sectors->judge(out.view(run));
+      for (const Run& run : out.runs) sectors->judge(decoded(run, block.data, out.parity_made));
+      if (hashed) store(block.data, out);
     };
     flow.consume.emplace_back([&](const FlowBlock& block) {
       const std::uint64_t at = block.index * batch * h.hunk_bytes;
@@ -111,7 +113,7 @@ class ChdContainer final : public Container {
     for (std::size_t lane = 0; sectors && lane < sectors->lanes(); ++lane)
       flow.consume.emplace_back([&, lane](const FlowBlock& block) {
         const Sectors& in = slots[block.index % slots.size()];
-        for (const Run& run : in.runs) sectors->hash(lane, in.view(run));
+        for (const StoredRun& run : in.stored) sectors->hash(lane, run);
       });
     run_flow(flow, work);
     std::vector<ContainerProblem> problems;
@@ -130,37 +132,64 @@ class ChdContainer final : public Container {
   }
 
  private:
-  /// Sectors of one track, and all those of a block one behind the other.
+  /// Sectors of one track in a block of hunks: frames that follow each other.
   struct Run {
-    const Extent* extent = nullptr;
+    std::size_t track = 0;  // its place in the list
     cd::Lba lba = 0;
-    std::size_t begin = 0, size = 0;  // in Sectors::bytes
+    std::size_t begin = 0, frames = 0;  // `begin` in bytes of the block
   };
   struct Sectors {
     std::vector<Run> runs;
-    Bytes bytes;
-    DecodedRun view(const Run& r) const { return {r.extent, r.lba, ByteView(bytes).subspan(r.begin, r.size)}; }
+    Bytes parity_made;  // a byte for each frame of the block
+    Bytes bytes;        // what is hashed: stored sectors, one behind the other, music little-endian
+    std::vector<StoredRun> stored;
+
+    std::span<std::byte> parity_of(std::size_t begin, std::size_t size) {
+      return parity_made.empty() ? std::span<std::byte>{}
+                                 : std::span(parity_made).subspan(begin / kFrameBytes, size / kFrameBytes);
+    }
   };
 
-  /// The sectors in `hunk`, which is at byte `at` of the frames. Runs of the same track grow together.
-  void add_runs(std::uint64_t at, ByteView hunk, Sectors& out) const {
-    const std::uint64_t first = at / kFrameBytes, end = first + hunk.size() / kFrameBytes;
+  /// The sectors in a hunk: byte `at` of the frames, `begin` of the block. Runs of the same track grow together.
+  void add_runs(std::uint64_t at, std::size_t begin, std::size_t size, std::vector<Run>& runs) const {
+    const std::uint64_t first = at / kFrameBytes, end = first + size / kFrameBytes;
     for (std::size_t i = 0; i < contents_.tracks.size(); ++i) {
       const ChdTrack& t = contents_.tracks[i];
       const std::uint64_t from = std::max(first, t.first_frame), to = std::min(end, t.first_frame + t.frames - t.pad);
       if (from >= to) continue;
-      const Extent& e = cd_->extents()[i];
-      const std::size_t each = stored_bytes(e.form);
-      const auto lba = e.lba + static_cast<cd::Lba>(from - t.first_frame);
-      const Run* last = out.runs.empty() ? nullptr : &out.runs.back();
-      const bool goes_on = last && last->extent == &e && last->lba + static_cast<cd::Lba>(last->size / each) == lba;
-      if (!goes_on) out.runs.push_back({&e, lba, out.bytes.size(), 0});
-      for (std::uint64_t f = from; f < to; ++f) {
-        const ByteView frame = hunk.subspan(static_cast<std::size_t>(f - first) * kFrameBytes, each);
+      const Run run{i, cd_->extents()[i].lba + static_cast<cd::Lba>(from - t.first_frame),
+                    begin + static_cast<std::size_t>(from - first) * kFrameBytes, static_cast<std::size_t>(to - from)};
+      Run* const last = runs.empty() ? nullptr : &runs.back();
+      if (last && last->track == i && last->begin + last->frames * kFrameBytes == run.begin)
+        last->frames += run.frames;
+      else
+        runs.push_back(run);
+    }
+  }
+
+  DecodedRun decoded(const Run& run, ByteView block, ByteView parity_made) const {
+    return {&cd_->extents()[run.track],
+            run.lba,
+            block.subspan(run.begin, run.frames * kFrameBytes),
+            kFrameBytes,
+            contents_.tracks[run.track].swapped,
+            parity_made.subspan(run.begin / kFrameBytes, run.frames)};
+  }
+
+  void store(ByteView block, Sectors& out) const {
+    out.bytes.clear();
+    out.stored.clear();
+    out.bytes.reserve(block.size());  // it never moves: the runs point into it
+    for (const Run& run : out.runs) {
+      const Extent& e = cd_->extents()[run.track];
+      const ChdTrack& t = contents_.tracks[run.track];
+      const std::size_t each = stored_bytes(e.form), before = out.bytes.size();
+      for (std::size_t f = 0; f < run.frames; ++f) {
+        const ByteView frame = block.subspan(run.begin + f * kFrameBytes, each);
         out.bytes.insert(out.bytes.end(), frame.begin(), frame.end());
         if (t.swapped) cd::swap_words(std::span(out.bytes).last(each).first(t.mode.sector_bytes));
       }
-      out.runs.back().size = out.bytes.size() - out.runs.back().begin;
+      out.stored.push_back({&e, run.lba, ByteView(out.bytes).subspan(before)});
     }
   }
 

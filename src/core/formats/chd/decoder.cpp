@@ -22,9 +22,9 @@ constexpr std::array<std::string_view, 9> kKnown = {"zlib", "lzma", "huff", "fla
 
 /// What the FLAC callbacks share. Samples go to `out` in pieces of `piece` bytes with gaps between them.
 struct FlacRun {
-  ByteView header, coded;
-  std::size_t at = 0;  // in header and coded together
-  std::span<std::byte> out;
+  ByteView coded;
+  std::size_t at = 0;  // in coded
+  std::span<std::byte> out = {};
   std::size_t piece = 0, gap = 0, wanted = 0, written = 0;  // bytes; the last two without the gaps
   bool big_endian = false, failed = false;
 };
@@ -32,17 +32,11 @@ struct FlacRun {
 FLAC__StreamDecoderReadStatus flac_read(const FLAC__StreamDecoder*, FLAC__byte* buffer, std::size_t* bytes,
                                         void* data) {
   auto& run = *static_cast<FlacRun*>(data);
-  std::size_t done = 0;
-  while (done < *bytes && run.at < run.header.size() + run.coded.size()) {
-    const ByteView part =
-        run.at < run.header.size() ? run.header.subspan(run.at) : run.coded.subspan(run.at - run.header.size());
-    const std::size_t n = std::min(*bytes - done, part.size());
-    std::memcpy(buffer + done, part.data(), n);
-    done += n;
-    run.at += n;
-  }
-  *bytes = done;
-  return done == 0 ? FLAC__STREAM_DECODER_READ_STATUS_END_OF_STREAM : FLAC__STREAM_DECODER_READ_STATUS_CONTINUE;
+  const std::size_t n = std::min(*bytes, run.coded.size() - run.at);
+  std::memcpy(buffer, run.coded.data() + run.at, n);
+  run.at += n;
+  *bytes = n;
+  return n == 0 ? FLAC__STREAM_DECODER_READ_STATUS_END_OF_STREAM : FLAC__STREAM_DECODER_READ_STATUS_CONTINUE;
 }
 
 FLAC__StreamDecoderTellStatus flac_tell(const FLAC__StreamDecoder*, FLAC__uint64* position, void* data) {
@@ -52,14 +46,25 @@ FLAC__StreamDecoderTellStatus flac_tell(const FLAC__StreamDecoder*, FLAC__uint64
 
 constexpr std::size_t kStereo = 4;  // bytes of a sample, both channels
 
-/// Both channels of a sample at once, as they stand in memory.
+/// Both channels of a sample as they stand in memory.
+template <bool kBigEndian>
+std::uint32_t packed(FLAC__int32 left, FLAC__int32 right) {
+  const std::uint32_t both = static_cast<std::uint32_t>(right) << 16 | (static_cast<std::uint32_t>(left) & 0xFFFF);
+  return boost::endian::native_to_little(kBigEndian ? (both & 0x00FF'00FF) << 8 | (both >> 8 & 0x00FF'00FF) : both);
+}
+
+/// A fixed number at once: the compiler makes vectors of it, which takes half the time.
 template <bool kBigEndian>
 void put_samples(std::span<const FLAC__int32> left, std::span<const FLAC__int32> right, std::byte* to) {
-  for (std::size_t i = 0; i < left.size(); ++i, to += kStereo) {
-    const std::uint32_t both =
-        static_cast<std::uint32_t>(right[i]) << 16 | (static_cast<std::uint32_t>(left[i]) & 0xFFFF);
-    boost::endian::store_little_u32(reinterpret_cast<unsigned char*>(to),
-                                    kBigEndian ? (both & 0x00FF'00FF) << 8 | (both >> 8 & 0x00FF'00FF) : both);
+  std::array<std::uint32_t, 16> some{};
+  std::size_t i = 0;
+  for (; i + some.size() <= left.size(); i += some.size(), to += sizeof some) {
+    for (std::size_t k = 0; k < some.size(); ++k) some[k] = packed<kBigEndian>(left[i + k], right[i + k]);
+    std::memcpy(to, some.data(), sizeof some);
+  }
+  for (; i < left.size(); ++i, to += kStereo) {
+    some[0] = packed<kBigEndian>(left[i], right[i]);
+    std::memcpy(to, some.data(), kStereo);
   }
 }
 
@@ -129,21 +134,33 @@ struct Decoder::Libraries {
   std::unique_ptr<FLAC__StreamDecoder, Free> flac{FLAC__stream_decoder_new()};
   std::unique_ptr<ZSTD_DCtx, Free> zstd{ZSTD_createDCtx()};
   lzma_stream lzma = LZMA_STREAM_INIT;
-  FlacRun flac_run;  // of the hunk at hand: the callbacks know its address
-  bool flac_begun = false;
+  FlacRun flac_run;              // of the hunk at hand: the callbacks know its address
+  std::uint32_t flac_block = 0;  // that its stream header said; 0: no stream is open
 
   Libraries() = default;
   Libraries(const Libraries&) = delete;
   Libraries& operator=(const Libraries&) = delete;
   ~Libraries() { lzma_end(&lzma); }
-  bool begin_flac() {
-    if (std::exchange(flac_begun, true)) return FLAC__stream_decoder_reset(flac.get());
-    return FLAC__stream_decoder_init_stream(flac.get(), &flac_read, nullptr, &flac_tell, nullptr, nullptr, &flac_write,
-                                            nullptr, &flac_error, &flac_run) == FLAC__STREAM_DECODER_INIT_STATUS_OK;
+  /// Ready for the first frame of `run`, whose blocks have `block` samples or fewer. Hunks have no stream header, and
+  /// one is enough for all that are alike.
+  bool begin_flac(const FlacRun& run, std::uint32_t block) {
+    if (flac_block != block) {
+      end_flac();
+      const auto header = flac_header(block);
+      flac_run = {.coded = header};
+      const auto begun = FLAC__stream_decoder_init_stream(flac.get(), &flac_read, nullptr, &flac_tell, nullptr, nullptr,
+                                                          &flac_write, nullptr, &flac_error, &flac_run);
+      if (begun != FLAC__STREAM_DECODER_INIT_STATUS_OK ||
+          !FLAC__stream_decoder_process_until_end_of_metadata(flac.get()))
+        return false;
+      flac_block = block;
+    }
+    flac_run = run;
+    return FLAC__stream_decoder_flush(flac.get());
   }
   void end_flac() {
     FLAC__stream_decoder_finish(flac.get());
-    flac_begun = false;
+    flac_block = 0;
   }
 };
 
@@ -198,19 +215,17 @@ bool Decoder::unflac(ByteView coded, std::span<std::byte> out, const FlacLayout&
   const std::size_t pieces = out.size() / (layout.piece + layout.gap), wanted = pieces * layout.piece;
   const std::uint32_t block = flac_block(wanted, layout.most);
   if (layout.piece % kStereo != 0 || block < kSmallest) return false;
-  const auto header = flac_header(block);
-  FlacRun& run = libraries_->flac_run;
-  run = {header, coded, 0, out, layout.piece, layout.gap, wanted, 0, layout.big_endian, false};
   FLAC__StreamDecoder* const flac = libraries_->flac.get();
-  bool good = libraries_->begin_flac() && FLAC__stream_decoder_process_until_end_of_metadata(flac);
+  bool good = libraries_->begin_flac({coded, 0, out, layout.piece, layout.gap, wanted, 0, layout.big_endian}, block);
+  const FlacRun& run = libraries_->flac_run;
   while (good && run.written < wanted) {
     const std::size_t before = run.written;
     good = FLAC__stream_decoder_process_single(flac) && !run.failed && run.written > before;
   }
   FLAC__uint64 position = 0;
   if (good && used) {
-    good = FLAC__stream_decoder_get_decode_position(flac, &position) && position >= header.size();
-    *used = static_cast<std::size_t>(position) - header.size();
+    good = FLAC__stream_decoder_get_decode_position(flac, &position);
+    *used = static_cast<std::size_t>(position);
   }
   good = good && !run.failed;
   if (!good) libraries_->end_flac();
@@ -231,7 +246,8 @@ bool Decoder::uncd_music(ByteView coded, std::span<std::byte> out) {
   return unflac(coded, out, layout, &used) && used <= coded.size() && unsubcode(coded.subspan(used), false, out);
 }
 
-bool Decoder::uncd_data(const std::string& codec, ByteView coded, std::span<std::byte> out) {
+bool Decoder::uncd_data(const std::string& codec, ByteView coded, std::span<std::byte> out,
+                        std::span<std::byte> parity_made) {
   constexpr std::size_t kLongHunk = 65536;
   const std::size_t frames = out.size() / kFrameBytes, flags = (frames + 7) / 8,
                     size_bytes = out.size() >= kLongHunk ? 3 : 2;
@@ -252,6 +268,7 @@ bool Decoder::uncd_data(const std::string& codec, ByteView coded, std::span<std:
     if ((bitmap[f / 8] & static_cast<std::byte>(1u << f % 8)) == std::byte{0}) continue;
     std::copy(cd::kSync.begin(), cd::kSync.end(), sector.begin());
     cd::compute_ecc(sector, sector[15] == std::byte{2} ? cd::EccHeader::zero : cd::EccHeader::counts);
+    if (!parity_made.empty()) parity_made[f] = std::byte{1};
   }
   return true;
 }
@@ -281,12 +298,34 @@ bool Decoder::unsubcode(ByteView coded, bool zstd_allowed, std::span<std::byte> 
 }
 
 ByteView Decoder::read(const ByteSource& file, std::uint64_t offset, std::size_t bytes) {
-  coded_.resize(bytes);
-  file.read_at(offset, coded_);
-  return coded_;
+  const std::uint64_t end = window_at_ + window_.size();
+  if (offset >= window_at_ && offset + bytes <= end)
+    return ByteView(window_).subspan(static_cast<std::size_t>(offset - window_at_), bytes);
+  constexpr std::uint64_t kAhead = 64 << 10;
+  const bool goes_on = offset >= window_at_ && offset <= end && !window_.empty();
+  const std::uint64_t ahead = goes_on ? std::min(kAhead, file.size() - offset) : 0;
+  window_at_ = offset;
+  if (ahead > bytes) {
+    try {
+      window_.resize(static_cast<std::size_t>(ahead));
+      file.read_at(offset, window_);
+      return ByteView(window_).first(bytes);
+    } catch (const Error&) {
+      // What lies behind the hunk is none of its business: if the hunk itself cannot be read, that is told below.
+    }
+  }
+  window_.resize(bytes);
+  try {
+    file.read_at(offset, window_);
+  } catch (...) {
+    window_.clear();
+    throw;
+  }
+  return window_;
 }
 
-bool Decoder::decode(const std::string& codec, ByteView coded, std::span<std::byte> out) {
+bool Decoder::decode(const std::string& codec, ByteView coded, std::span<std::byte> out,
+                     std::span<std::byte> parity_made) {
   if (out.empty()) return false;
   if (codec == "zlib") return inflate(coded, out, nullptr);
   if (codec == "lzma") return unlzma(coded, out);
@@ -294,7 +333,7 @@ bool Decoder::decode(const std::string& codec, ByteView coded, std::span<std::by
   if (codec == "zstd") return unzstd(coded, out, nullptr);
   if (is_cd_codec(codec)) {
     if (out.size() % kFrameBytes != 0) return false;
-    return codec == "cdfl" ? uncd_music(coded, out) : uncd_data(codec, coded, out);
+    return codec == "cdfl" ? uncd_music(coded, out) : uncd_data(codec, coded, out, parity_made);
   }
   if (codec != "flac" || coded.empty()) return false;
   const std::byte mark = coded[0];

@@ -19,10 +19,12 @@ class Decoder {
  public:
   Decoder();
   ~Decoder();
-  /// False if the coded bytes do not give exactly `out`.
-  bool decode(const std::string& codec, ByteView coded, std::span<std::byte> out);
+  /// False if the coded bytes do not give exactly `out`. `parity_made` as at Chd::read_hunk().
+  bool decode(const std::string& codec, ByteView coded, std::span<std::byte> out,
+              std::span<std::byte> parity_made = {});
 
-  /// The coded bytes of a hunk, good until the next call.
+  /// The coded bytes of a hunk, good until the next call. Hunks that are wanted one behind the other are read some at
+  /// once. Always of the same file.
   ByteView read(const ByteSource& file, std::uint64_t offset, std::size_t bytes);
 
  private:
@@ -38,13 +40,15 @@ class Decoder {
   bool unflac(ByteView coded, std::span<std::byte> out, const FlacLayout& layout, std::size_t* used);
   bool unzstd(ByteView coded, std::span<std::byte> out, std::size_t* used);
   bool uncd_music(ByteView coded, std::span<std::byte> out);
-  bool uncd_data(const std::string& codec, ByteView coded, std::span<std::byte> out);
+  bool uncd_data(const std::string& codec, ByteView coded, std::span<std::byte> out, std::span<std::byte> parity_made);
   /// The 96 bytes behind each frame's data, from what is coded behind a hunk's data.
   bool unsubcode(ByteView coded, bool zstd_allowed, std::span<std::byte> out);
 
   struct Libraries;
   std::unique_ptr<Libraries> libraries_;
-  Bytes scratch_, coded_;
+  Bytes scratch_;
+  Bytes window_;  // of the file, from window_at_ on
+  std::uint64_t window_at_ = 0;
   Bytes coded_subcode_, subcode_;  // of the last hunk
   bool subcode_zstd_ = false;
 };

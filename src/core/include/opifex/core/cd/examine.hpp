@@ -55,6 +55,8 @@ struct SectorReport {
 struct SectorPlace {
   std::optional<Lba> lba = {};  ///< its place on the disc, if known
   bool in_data_track = false;
+  /// P and Q were computed of these very bytes, with a Mode 2 header as zeros: they are not computed again.
+  bool parity_made = false;
 };
 
 /// Full diagnosis. Sound sectors cost one parity check; others are looked at word by word.

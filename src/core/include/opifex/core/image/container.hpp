@@ -32,8 +32,18 @@ struct ContainerProblem {
   std::vector<std::string> files = {};  ///< that it hits, where the container knows
 };
 
-/// Whole stored sectors of one extent, in the form `stored` of CdImage::read().
+/// Sectors of one extent as they come out of a container, in places of equal size.
 struct DecodedRun {
+  const Extent* extent = nullptr;
+  cd::Lba lba = 0;              ///< of the first
+  ByteView places = {};         ///< each begins with a stored sector; more may follow it
+  std::size_t place_bytes = 0;  ///< of one
+  bool swapped = false;         ///< music in big-endian words
+  ByteView parity_made = {};  ///< not zero: P and Q were computed of the data just now. A byte a sector, or none at all
+};
+
+/// Whole stored sectors of one extent, in the form `stored` of CdImage::read().
+struct StoredRun {
   const Extent* extent = nullptr;
   cd::Lba lba = 0;
   ByteView sectors = {};
@@ -43,9 +53,9 @@ struct DecodedRun {
 class DecodedSectors {
  public:
   virtual ~DecodedSectors() = default;
-  virtual void judge(const DecodedRun& run) = 0;                   ///< from many threads at once, in any order
-  virtual std::size_t lanes() const = 0;                           ///< hashes that run side by side
-  virtual void hash(std::size_t lane, const DecodedRun& run) = 0;  ///< in disc order, a lane by one thread at a time
+  virtual void judge(const DecodedRun& run) = 0;                  ///< from many threads at once, in any order
+  virtual std::size_t lanes() const = 0;                          ///< hashes that run side by side
+  virtual void hash(std::size_t lane, const StoredRun& run) = 0;  ///< in disc order, a lane by one thread at a time
 };
 
 class Container {

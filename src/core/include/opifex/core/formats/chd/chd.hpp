@@ -79,8 +79,10 @@ class Chd {
   std::uint64_t file_bytes() const { return file_->size(); }
   const Tag* tag(std::string_view name) const;
 
-  /// The whole hunk, checked by its CRC. Error "hunk_data", "hunk_crc", "parent_range".
-  void read_hunk(std::uint64_t number, std::span<std::byte> out) const;
+  /// The whole hunk, checked by its CRC. `parity_made`, a byte for each frame of 2448 bytes or none at all, is set
+  /// where the codec left sync and parity out, so that they were made anew. Error "hunk_data", "hunk_crc",
+  /// "parent_range".
+  void read_hunk(std::uint64_t number, std::span<std::byte> out, std::span<std::byte> parity_made = {}) const;
   /// The logical bytes, through a cache of decoded hunks.
   SourcePtr logical() const;
   /// Overall SHA-1 as the header should have it for this raw SHA-1.
@@ -91,7 +93,7 @@ class Chd {
 
  private:
   explicit Chd(SourcePtr file);
-  void decode(std::uint64_t number, std::span<std::byte> out) const;
+  void decode(std::uint64_t number, std::span<std::byte> out, std::span<std::byte> parity_made) const;
   void read_parent(std::uint64_t offset, std::span<std::byte> out, std::uint64_t hunk) const;
   void check_crc(std::uint64_t number, ByteView bytes) const;
   class Logical;
