@@ -4,6 +4,7 @@
 
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/cd/examine.hpp"
+#include "opifex/core/cd/parity.hpp"
 
 #include "testkit.hpp"
 
@@ -84,6 +85,30 @@ TEST(Sector, RegenerableMeansByteForByte) {
   make_mode1(s, 100, zeros2048());
   s[15] = std::byte{0x21};
   EXPECT_FALSE(is_regenerable(s, 100)) << "block indicator";
+}
+
+TEST(Sector, MadeParityIsBelievedOnlyForTheKindItWasMadeFor) {
+  Sector mode1{}, form1{};
+  const Bytes user(kUserBytes, std::byte{7});
+  const std::span<const std::byte, kUserBytes> data(user);
+  make_mode1(mode1, 30, data);
+  make_form1(form1, 30, kForm1Data, data);
+  for (Sector* s : {&mode1, &form1}) {
+    EXPECT_EQ(examine(*s, {30, true, true}).problems, 0u);
+    // The EDC is never taken on trust, nor are the bytes that Mode 1 reserves.
+    Sector wrong = *s;
+    wrong[600] ^= std::byte{1};
+    const SectorReport report = examine(wrong, {30, true, true});
+    EXPECT_EQ(report.problems, kProblemEdc | kProblemEcc) << "what was said to be made is looked at after all";
+    EXPECT_EQ(report.damage, Damage::damaged);
+  }
+  mode1[kReservedAt] = std::byte{1};
+  compute_ecc(mode1, EccHeader::counts);
+  EXPECT_EQ(examine(mode1, {30, true, true}).problems, unsigned{kProblemReserved});
+  // Block indicators of a Mode 2 header: who makes parity by the mode byte takes that for no Mode 2.
+  form1[15] = std::byte{0xE2};
+  compute_ecc(form1, EccHeader::counts);
+  EXPECT_NE(examine(form1, {30, true, true}).problems & kProblemEcc, 0u);
 }
 
 }  // namespace
