@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "opifex/core/base/crc16.hpp"
+
 namespace opifex::cd {
 
 std::string_view to_string(SubchannelForm form) {
@@ -39,14 +41,7 @@ QBytes q_of(SubchannelView block, SubchannelForm form) {
   return q;
 }
 
-std::uint16_t q_crc(ByteView bytes) {
-  unsigned crc = 0;
-  for (std::byte b : bytes) {
-    crc ^= std::to_integer<unsigned>(b) << 8;
-    for (int bit = 0; bit < 8; ++bit) crc = crc << 1 ^ (crc & 0x8000 ? 0x1021u : 0u);
-  }
-  return static_cast<std::uint16_t>(crc);
-}
+std::uint16_t q_crc(ByteView bytes) { return crc16(bytes, 0); }
 
 bool q_crc_fits(const QBytes& q) {
   return load_be16(q, 10) == static_cast<std::uint16_t>(~q_crc(ByteView(q).first(10)));

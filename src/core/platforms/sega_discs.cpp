@@ -3,6 +3,7 @@
 #include <array>
 #include <charconv>
 
+#include "opifex/core/base/crc16.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "disc_view.hpp"
@@ -26,17 +27,6 @@ constexpr std::array<std::string_view, 8> kSaturnAreas = {
     "Japan", "Asia NTSC", "North America", "Central and South America NTSC",
     "Korea", "Asia PAL",  "Europe",        "Central and South America PAL"};
 
-/// CRC-16 of polynomial 1021h, start FFFFh, over product number and version.
-std::uint16_t device_crc(ByteView bytes) {
-  std::uint16_t crc = 0xFFFF;
-  for (const std::byte b : bytes) {
-    crc = static_cast<std::uint16_t>(crc ^ std::to_integer<unsigned>(b) << 8);
-    for (int bit = 0; bit < 8; ++bit)
-      crc = static_cast<std::uint16_t>((crc & 0x8000) != 0 ? crc << 1 ^ 0x1021 : crc << 1);
-  }
-  return crc;
-}
-
 /// "GD-ROM1/2" -> "1 of 2"
 std::string disc_of(const std::string& device) {
   const std::size_t slash = device.find('/');
@@ -55,8 +45,8 @@ std::optional<Identity> identify_dreamcast(const DiscView& view) {
   const std::string_view said = as_text(head).substr(0x20, 4);
   unsigned crc = 0;
   const auto [end, error] = std::from_chars(said.data(), said.data() + said.size(), crc, 16);
-  const bool right =
-      error == std::errc() && end == said.data() + said.size() && crc == device_crc(ByteView(head).subspan(0x40, 16));
+  const bool right = error == std::errc() && end == said.data() + said.size() &&
+                     crc == crc16(ByteView(head).subspan(0x40, 16), 0xFFFF);
   id.confidence = right ? "certain" : "likely";
   id.evidence.push_back(right ? "its checksum is right" : "its checksum is wrong: the header was changed");
   id.serial = view.field(0x40, 10);

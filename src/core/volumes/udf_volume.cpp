@@ -4,6 +4,7 @@
 #include <deque>
 #include <set>
 
+#include "opifex/core/base/crc16.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "iso_names.hpp"
@@ -24,16 +25,6 @@ struct Broken {
   std::string message;
 };
 
-std::uint16_t crc_of(ByteView bytes) {  // ECMA-167, 7.2.6: polynomial 1021h, start 0
-  std::uint16_t crc = 0;
-  for (const std::byte b : bytes) {
-    crc = static_cast<std::uint16_t>(crc ^ std::to_integer<unsigned>(b) << 8);
-    for (int bit = 0; bit < 8; ++bit)
-      crc = static_cast<std::uint16_t>((crc & 0x8000) != 0 ? crc << 1 ^ 0x1021 : crc << 1);
-  }
-  return crc;
-}
-
 /// The tag's id; 0 if it is no tag (ECMA-167, 7.2).
 std::uint16_t tag_of(ByteView block) {
   constexpr std::size_t kTagBytes = 16, kSumAt = 4;
@@ -43,7 +34,7 @@ std::uint16_t tag_of(ByteView block) {
     if (i != kSumAt) sum += std::to_integer<unsigned>(block[i]);
   if ((sum & 255) != std::to_integer<unsigned>(block[kSumAt])) return 0;
   const std::size_t length = load_le16(block, 10);
-  if (length > block.size() - kTagBytes || crc_of(block.subspan(kTagBytes, length)) != load_le16(block, 8)) return 0;
+  if (length > block.size() - kTagBytes || crc16(block.subspan(kTagBytes, length), 0) != load_le16(block, 8)) return 0;
   return load_le16(block, 0);
 }
 

@@ -2,12 +2,31 @@
 
 #include <gtest/gtest.h>
 
+#include "opifex/core/base/crc16.hpp"
 #include "opifex/core/check/span_hasher.hpp"
 
 #include "testkit.hpp"
 
 namespace opifex {
 namespace {
+
+TEST(Crc16, KnownAnswers) {
+  EXPECT_EQ(crc16(as_view("123456789"), 0xFFFF), 0x29B1);
+  EXPECT_EQ(crc16(as_view("123456789"), 0), 0x31C3);
+  EXPECT_EQ(crc16({}, 0x1234), 0x1234);
+}
+
+TEST(Crc16, TheFastOnesAreTheReferenceAtEveryLengthAlignmentAndStart) {
+  testkit::Random random(11);
+  const Bytes bytes = random.bytes(330);
+  for (const std::uint16_t start : {std::uint16_t{0}, std::uint16_t{0xFFFF}, std::uint16_t{0x8001}})
+    for (std::size_t from = 0; from < 9; ++from)
+      for (std::size_t n = 0; from + n <= bytes.size(); ++n) {
+        const ByteView part = ByteView(bytes).subspan(from, n);
+        ASSERT_EQ(crc16(part, start), crc16_reference(part, start)) << from << " " << n;
+        ASSERT_EQ(crc16_by_tables(part, start), crc16_reference(part, start)) << from << " " << n;
+      }
+}
 
 TEST(Digest, KnownAnswers) {
   const ByteView digits = as_view("123456789");

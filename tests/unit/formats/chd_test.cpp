@@ -16,19 +16,6 @@ namespace {
 
 using testkit::Random;
 
-TEST(ChdCrc, MatchesItsCheckValue) { EXPECT_EQ(crc16(as_view("123456789")), 0x29B1); }
-
-TEST(ChdCrc, TheFastOnesAreTheReferenceAtEveryLengthAndAlignment) {
-  Random random(11);
-  const Bytes bytes = random.bytes(330);
-  for (std::size_t from = 0; from < 9; ++from)
-    for (std::size_t n = 0; from + n <= bytes.size(); ++n) {
-      const ByteView part = ByteView(bytes).subspan(from, n);
-      ASSERT_EQ(crc16(part), crc16_reference(part)) << from << " " << n;
-      ASSERT_EQ(crc16_by_tables(part), crc16_reference(part)) << from << " " << n;
-    }
-}
-
 TEST(ChdPrefixCode, EveryCodeIsReadBackAndItsTreeToo) {
   Random random(3);
   for (int round = 0; round < 200; ++round) {

@@ -5,6 +5,7 @@
 
 #include <libdeflate.h>
 
+#include "opifex/core/base/crc16.hpp"
 #include "opifex/core/base/hash.hpp"
 
 #include "decoder.hpp"
@@ -179,7 +180,8 @@ void Chd::read_hunk(std::uint64_t number, std::span<std::byte> out, std::span<st
 void Chd::check_crc(std::uint64_t number, ByteView bytes) const {
   const Hunk& hunk = hunks_[number];
   if (!hunk.crc_known) return;
-  const std::uint32_t crc = header_.version == 5 ? crc16(bytes) : libdeflate_crc32(0, bytes.data(), bytes.size());
+  const std::uint32_t crc =
+      header_.version == 5 ? crc16(bytes, kCrcStart) : libdeflate_crc32(0, bytes.data(), bytes.size());
   if (crc == hunk.crc) return;
   throw Error({.code = "hunk_crc",
                .what = fmt::format("hunk {} is damaged", number),

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "opifex/core/base/crc16.hpp"
 #include "opifex/core/formats/chd/chd.hpp"
 
 #include "bit_writer.hpp"
@@ -104,7 +105,7 @@ Bytes make_map(const std::vector<MapEntry>& entries, std::uint64_t first_offset,
   Bytes map;
   put_be(map, bits.bytes().size(), 4);
   put_be(map, first_offset, 6);
-  put_be(map, crc16(expanded), 2);
+  put_be(map, crc16(expanded, kCrcStart), 2);
   for (const unsigned width : {length_bits, same_bits, unit_bits, 0u}) put_be(map, width, 1);
   map.insert(map.end(), bits.bytes().begin(), bits.bytes().end());
   return map;

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <set>
 
+#include "opifex/core/base/crc16.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "bits.hpp"
@@ -222,9 +223,9 @@ class MapReader {
       put(h.place, 6);
       put(h.crc, 2);
     }
-    if (crc16(expanded) != expected)
+    if (crc16(expanded, kCrcStart) != expected)
       refuse_("map_crc", "the map of this CHD is damaged", h_.map_offset + 10,
-              fmt::format("CRC {:04X}", crc16(expanded)), fmt::format("{:04X}", expected));
+              fmt::format("CRC {:04X}", crc16(expanded, kCrcStart)), fmt::format("{:04X}", expected));
   }
 
   const Refuse& refuse_;

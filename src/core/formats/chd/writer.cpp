@@ -4,6 +4,7 @@
 #include <map>
 #include <mutex>
 
+#include "opifex/core/base/crc16.hpp"
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/hash.hpp"
 
@@ -99,7 +100,7 @@ class HunkRun {
 
   Coded code(ByteView hunk, std::uint64_t number, HunkCoder& coder) const {
     Coded coded;
-    coded.crc = crc16(hunk);
+    coded.crc = crc16(hunk, kCrcStart);
     coded.sha1 = sha1_from_hex(digest_of("sha1", hunk));
     if (windows_) coded.parent_unit = windows_->find(number, hunk);
     if (!coded.parent_unit) coded.form = coder.code(hunk);

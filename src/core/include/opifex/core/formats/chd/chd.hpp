@@ -119,10 +119,7 @@ Sha1 overall_sha1_of(const Sha1& raw, const std::vector<Tag>& tags);
 /// Reads the track list and makes the disc of it. Error as at opening an image. For tests and fuzzing.
 void check_contents(const Chd& chd);
 
-/// Sum of the 16-bit CRC of polynomial 0x1021, start 0xFFFF, most significant bit first.
-std::uint16_t crc16(ByteView bytes);
-/// The same a byte at a time, and as machines without carry-less multiplication do it: to compare with.
-std::uint16_t crc16_reference(ByteView bytes);
-std::uint16_t crc16_by_tables(ByteView bytes);
+/// What the crc16() of hunks and maps starts with.
+inline constexpr std::uint16_t kCrcStart = 0xFFFF;
 
 }  // namespace opifex::chd
