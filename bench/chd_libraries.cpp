@@ -107,12 +107,13 @@ constexpr std::array<unsigned char, 42> flac_head() {
 }
 constexpr auto kFlacHead = flac_head();
 
-struct FlacInput {
+struct FlacRun {
   ByteView coded;
+  std::span<std::byte> out;         // samples of 16 bits, left and right in turn
   std::size_t at = 0, samples = 0;  // `at` counts the header too
 };
 FLAC__StreamDecoderReadStatus feed(const FLAC__StreamDecoder*, FLAC__byte* to, std::size_t* n, void* data) {
-  auto& in = *static_cast<FlacInput*>(data);
+  auto& in = *static_cast<FlacRun*>(data);
   const auto from = in.at < kFlacHead.size() ? std::as_bytes(std::span(kFlacHead)).subspan(in.at)
                                              : in.coded.subspan(in.at - kFlacHead.size());
   *n = std::min(*n, from.size());
@@ -120,9 +121,20 @@ FLAC__StreamDecoderReadStatus feed(const FLAC__StreamDecoder*, FLAC__byte* to, s
   in.at += *n;
   return *n == 0 ? FLAC__STREAM_DECODER_READ_STATUS_END_OF_STREAM : FLAC__STREAM_DECODER_READ_STATUS_CONTINUE;
 }
-FLAC__StreamDecoderWriteStatus count(const FLAC__StreamDecoder*, const FLAC__Frame* frame, const FLAC__int32* const*,
-                                     void* data) {
-  static_cast<FlacInput*>(data)->samples += frame->header.blocksize;
+FLAC__StreamDecoderTellStatus tell(const FLAC__StreamDecoder*, FLAC__uint64* position, void* data) {
+  *position = static_cast<FlacRun*>(data)->at;
+  return FLAC__STREAM_DECODER_TELL_STATUS_OK;
+}
+FLAC__StreamDecoderWriteStatus put(const FLAC__StreamDecoder*, const FLAC__Frame* frame,
+                                   const FLAC__int32* const samples[], void* data) {
+  auto& run = *static_cast<FlacRun*>(data);
+  const std::size_t n = frame->header.blocksize;
+  if ((run.samples + n) * 4 > run.out.size()) return FLAC__STREAM_DECODER_WRITE_STATUS_ABORT;
+  for (std::size_t i = 0; i < n; ++i) {
+    const auto left = static_cast<std::uint32_t>(samples[0][i]), right = static_cast<std::uint32_t>(samples[1][i]);
+    store_le32(run.out, (run.samples + i) * 4, (left & 0xFFFF) | right << 16);
+  }
+  run.samples += n;
   return FLAC__STREAM_DECODER_WRITE_STATUS_CONTINUE;
 }
 void ignore(const FLAC__StreamDecoder*, FLAC__StreamDecoderErrorStatus, void*) {}
@@ -131,8 +143,7 @@ void ignore(const FLAC__StreamDecoder*, FLAC__StreamDecoderErrorStatus, void*) {
 class Libraries {
  public:
   Libraries() {
-    FLAC__stream_decoder_init_stream(sound_, &feed, nullptr, nullptr, nullptr, nullptr, &count, nullptr, &ignore,
-                                     &input_);
+    FLAC__stream_decoder_init_stream(sound_, &feed, nullptr, &tell, nullptr, nullptr, &put, nullptr, &ignore, &run_);
   }
   Libraries(const Libraries&) = delete;
   ~Libraries() {
@@ -154,21 +165,25 @@ class Libraries {
     lzma_.avail_out = out.size();
     if (lzma_code(&lzma_, LZMA_FINISH) != LZMA_STREAM_END) std::abort();
   }
-  void unflac(ByteView coded, std::size_t bytes) {
+  /// The bytes of `coded` that were used.
+  std::size_t unflac(ByteView coded, std::span<std::byte> out) {
     FLAC__stream_decoder_reset(sound_);
-    input_ = {coded};
+    run_ = {coded, out};
     FLAC__stream_decoder_process_until_end_of_metadata(sound_);
-    for (std::size_t before = SIZE_MAX; input_.samples < bytes / 4 && before != input_.samples;) {
-      before = input_.samples;
+    for (std::size_t before = SIZE_MAX; run_.samples < out.size() / 4 && before != run_.samples;) {
+      before = run_.samples;
       FLAC__stream_decoder_process_single(sound_);
     }
+    FLAC__uint64 position = 0;
+    if (!FLAC__stream_decoder_get_decode_position(sound_, &position)) std::abort();
+    return static_cast<std::size_t>(position) - kFlacHead.size();
   }
 
  private:
   libdeflate_decompressor* inflate_ = libdeflate_alloc_decompressor();
   FLAC__StreamDecoder* sound_ = FLAC__stream_decoder_new();
   lzma_stream lzma_ = LZMA_STREAM_INIT;
-  FlacInput input_;
+  FlacRun run_;
 };
 
 void decode(const std::vector<Job>& jobs, std::size_t hunk_bytes, std::atomic<std::size_t>& next) {
@@ -180,20 +195,23 @@ void decode(const std::vector<Job>& jobs, std::size_t hunk_bytes, std::atomic<st
     const bool cd = job.codec.starts_with("cd");
     const std::size_t bytes = cd ? frames * kData : hunk_bytes;
     ByteView coded = job.coded;
+    const auto data = std::span(out).first(bytes), subcode = std::span(out).subspan(bytes);
     if (job.codec == "cdfl" || job.codec == "flac") {
-      libraries.unflac(coded.subspan(cd ? 0 : 1), bytes);
+      coded = coded.subspan(cd ? 0 : 1);
+      const std::size_t used = libraries.unflac(coded, data);
+      if (cd) libraries.inflate(coded.subspan(used), subcode);
       continue;
     }
     if (cd) {
       const std::size_t flags = (frames + 7) / 8;
       const std::size_t length = load_be16(coded, flags);
-      libraries.inflate(coded.subspan(flags + 2 + length), std::span(out).first(frames * (kFrame - kData)));
+      libraries.inflate(coded.subspan(flags + 2 + length), subcode);
       coded = coded.subspan(flags + 2, length);
     }
     if (job.codec == "cdlz" || job.codec == "lzma")
-      libraries.unlzma(coded, std::span(out).first(bytes));
+      libraries.unlzma(coded, data);
     else if (job.codec == "cdzl" || job.codec == "zlib")
-      libraries.inflate(coded, std::span(out).first(bytes));
+      libraries.inflate(coded, data);
   }
 }
 

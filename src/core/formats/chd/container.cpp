@@ -21,6 +21,8 @@ class ChdContainer final : public Container {
   ChdContainer(std::shared_ptr<const Chd> file, Contents contents, CdImagePtr cd)
       : chd_(std::move(file)), contents_(std::move(contents)), cd_(std::move(cd)) {}
 
+  Origin origin() const { return {chd_.get(), contents_.kind}; }
+
   std::vector<ContainerFact> facts() const override {
     const Header& h = chd_->header();
     std::vector<ContainerFact> facts = {{"version", "CHD", fmt::format("version {}, {}", h.version, kind_text())},
@@ -243,6 +245,11 @@ class ChdContainer final : public Container {
 
 std::shared_ptr<const Container> make_container(std::shared_ptr<const Chd> file, Contents contents, CdImagePtr cd) {
   return std::make_shared<ChdContainer>(std::move(file), std::move(contents), std::move(cd));
+}
+
+Origin origin_of(const Image& image) {
+  const auto* container = dynamic_cast<const ChdContainer*>(image.container.get());
+  return container ? container->origin() : Origin{};
 }
 
 }  // namespace opifex::chd

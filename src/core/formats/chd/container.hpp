@@ -3,6 +3,7 @@
 
 #include "opifex/core/formats/chd/chd.hpp"
 #include "opifex/core/image/container.hpp"
+#include "opifex/core/image/image.hpp"
 
 #include "tracks.hpp"
 
@@ -10,5 +11,12 @@ namespace opifex::chd {
 
 /// `cd` is null where the CHD holds no CD.
 std::shared_ptr<const Container> make_container(std::shared_ptr<const Chd> file, Contents contents, CdImagePtr cd);
+
+/// The CHD an image came out of, and what it holds; null for images from elsewhere. Both live as long as the image.
+struct Origin {
+  const Chd* file = nullptr;
+  Kind kind = Kind::raw;
+};
+Origin origin_of(const Image& image);
 
 }  // namespace opifex::chd

@@ -225,10 +225,10 @@ Image open(const fs::path& path, const OpenOptions& options) {
     image.cd = make_cd(*file, contents, image.warnings);
   } else {
     const SourcePtr logical = file->logical();
-    image.blocks = slice_source(logical, 0, logical->size() / cd::kUserBytes * cd::kUserBytes);
-    if (logical->size() % cd::kUserBytes != 0)
+    image.take_blocks(logical);
+    if (image.tail_padding != 0)
       image.warnings.push_back(
-          {"partial_sector", "the data is no whole number of 2048-byte blocks: the rest is not used"});
+          {"partial_block", "the data is no whole number of 2048-byte blocks: the last one is cut"});
     if (contents.kind == chd::Kind::hd || contents.kind == chd::Kind::raw)
       image.warnings.push_back(
           {"not_a_disc", fmt::format("this CHD holds {}, not a disc",
@@ -278,26 +278,69 @@ std::shared_ptr<const Chd> open_parent(const fs::path& path, const chd::WriteReq
   return parent;
 }
 
+/// Metadata of the CHD it comes from that say nothing of tracks (a hard disk's geometry, what others put there): they
+/// stay with the data.
+void keep_tags(const chd::Origin& origin, std::vector<chd::Tag>& tags) {
+  constexpr std::array<std::string_view, 7> kMadeAnew = {"CHT2", "CHTR", "CHCD",        "CHGD",
+                                                         "CHGT", "DVD ", chd::kSheetTag};
+  if (!origin.file) return;
+  for (const chd::Tag& t : origin.file->tags())
+    if (std::find(kMadeAnew.begin(), kMadeAnew.end(), t.name) == kMadeAnew.end()) tags.push_back(t);
+}
+
+/// True if a sheet tells where every track lies: it knows no place between two tracks of a session, but for the areas
+/// of a GD-ROM.
+bool sheet_places_all(const cd::Layout& layout) {
+  for (std::size_t i = 1; i < layout.tracks.size(); ++i) {
+    const cd::Track &before = layout.tracks[i - 1], &t = layout.tracks[i];
+    if (before.session == t.session && before.area == t.area && before.end_lba < t.pregap_lba) return false;
+  }
+  return true;
+}
+
+chd::WriteRequest cd_request(const Image& image) {
+  chd::WriteRequest request;
+  chd::CdFrames frames = chd::make_frames(image.cd);
+  request.unit_bytes = static_cast<std::uint32_t>(kFrameBytes);
+  request.hunk_bytes = kCdHunk;
+  request.logical = frames.logical;
+  request.tags = std::move(frames.tags);
+  request.runs = std::move(frames.runs);
+  if (sheet_places_all(image.cd->layout())) request.sheet = chd::make_sheet_tag(image);
+  request.codecs = {"cdlz", "cdzl", "cdfl"};
+  return request;
+}
+
+/// A DVD; or what another CHD calls a hard disk or plain data, which stays that.
+chd::WriteRequest block_request(const Image& image, const chd::Origin& origin) {
+  chd::WriteRequest request;
+  request.unit_bytes = static_cast<std::uint32_t>(cd::kUserBytes);
+  request.hunk_bytes = kBlockHunk;
+  request.logical = image.stored_blocks();
+  request.codecs = {"lzma", "zlib", "huff", "flac"};
+  if (!origin.file || (origin.kind != chd::Kind::hd && origin.kind != chd::Kind::raw)) {
+    request.tags.push_back({"DVD ", 1, 0, Bytes(1)});
+    return request;
+  }
+  const chd::Header& from = origin.file->header();
+  request.unit_bytes = from.unit_bytes;
+  if (kBlockHunk % from.unit_bytes == 0) return request;
+  if (from.hunk_bytes <= kMostHunk)
+    request.hunk_bytes = from.hunk_bytes;
+  else
+    request.unit_bytes = 1;
+  return request;
+}
+
 WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
   // An ISO is a disc of blocks, however small; everything else with tracks is a CD.
   const bool is_cd = image.cd != nullptr && !image.blocks;
-  chd::WriteRequest request;
-  request.unit_bytes = is_cd ? static_cast<std::uint32_t>(kFrameBytes) : static_cast<std::uint32_t>(cd::kUserBytes);
+  const chd::Origin origin = chd::origin_of(image);
+  chd::WriteRequest request = is_cd ? cd_request(image) : block_request(image, origin);
   check_options(options, is_cd, request.unit_bytes);
-  request.hunk_bytes = options.hunk_bytes != 0 ? options.hunk_bytes : is_cd ? kCdHunk : kBlockHunk;
-  request.codecs = options.codecs;
-  if (is_cd) {
-    chd::CdFrames frames = chd::make_frames(image.cd);
-    request.logical = frames.logical;
-    request.tags = std::move(frames.tags);
-    request.runs = std::move(frames.runs);
-    request.sheet = chd::make_sheet_tag(image);
-    if (request.codecs.empty()) request.codecs = {"cdlz", "cdzl", "cdfl"};
-  } else {
-    request.logical = image.blocks;
-    request.tags.push_back({"DVD ", 1, 0, Bytes(1)});
-    if (request.codecs.empty()) request.codecs = {"lzma", "zlib", "huff", "flac"};
-  }
+  keep_tags(origin, request.tags);
+  if (options.hunk_bytes != 0) request.hunk_bytes = options.hunk_bytes;
+  if (!options.codecs.empty()) request.codecs = options.codecs;
   request.effort = options.effort;
   if (!options.parent.empty()) request.parent = open_parent(options.parent, request);
   WritePlan plan;

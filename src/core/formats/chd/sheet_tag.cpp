@@ -153,6 +153,7 @@ std::optional<SheetLayout> layout_by_sheet(const SheetTag& tag, const Contents& 
     std::vector<Warning> ignored;
     const CdImagePtr disc = cue::build_disc(sheet, files, kSheetTag, ignored);
     SheetLayout result{disc->layout(), {}};
+    cd::Lba reached = 0;  // where the track before ends, with the place it carries the address on by
     for (std::size_t i = 0; i < tracks.size(); ++i) {
       const cd::Track& track = result.layout.tracks[i];
       std::optional<cd::Lba> first, end;
@@ -166,7 +167,8 @@ std::optional<SheetLayout> layout_by_sheet(const SheetTag& tag, const Contents& 
       const std::int64_t gap = tracks[i].pregap_stored ? tracks[i].pregap : 0;
       const bool same = first && *end - *first == frames && track.start_lba - *first == gap &&
                         track.mode.is_audio() == tracks[i].mode.is_audio();
-      if (!same) return std::nullopt;
+      if (!same || (i > 0 && *first < reached)) return std::nullopt;
+      reached = *end + static_cast<cd::Lba>(tracks[i].pad);
       result.first_lba.push_back(*first);
     }
     return result;

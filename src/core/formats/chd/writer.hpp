@@ -9,7 +9,7 @@
 namespace opifex::chd {
 
 struct WriteRequest {
-  SourcePtr logical;  ///< everything the CHD holds; padded to whole units already
+  SourcePtr logical;  ///< everything the CHD holds; CDs are padded to whole frames already
   std::uint32_t hunk_bytes = 0, unit_bytes = 0;
   std::vector<std::string> codecs;  ///< at most four; empty: uncompressed hunks in a compressed map
   std::vector<Tag> tags;            ///< in the order they are listed

@@ -57,7 +57,8 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
 WritePlan plan_write(const Image& image, const std::filesystem::path& out, const WriteOptions& options) {
   PlannedOutput output{out, {}, 0};
   if (!image.cd) {
-    output.pieces.emplace_back(SourceRun{image.blocks, 0, image.blocks->size()});
+    const SourcePtr blocks = image.stored_blocks();
+    output.pieces.emplace_back(SourceRun{blocks, 0, blocks->size()});
   } else {
     const int number = options.data_track != 0 ? options.data_track : image.main_data_track();
     const cd::Track* track = image.cd->layout().track(number);
