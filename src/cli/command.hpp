@@ -10,6 +10,7 @@
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/convert/plan.hpp"
 #include "opifex/core/image/inputs.hpp"
+#include "opifex/core/io/input_files.hpp"
 #include "opifex/report/json.hpp"
 
 namespace opifex::cli {
@@ -34,6 +35,11 @@ class Session {
   std::vector<std::string> list(const char* name) const;
   Work& work() { return work_; }
 
+  /// Every file the command line names but as an output, and those noted since: none of them is ever written. Folders
+  /// stand for all that is in them.
+  InputFiles inputs() const;
+  void note_inputs(const std::vector<std::filesystem::path>& files) const { noted_.add(files); }
+
   /// A result: in `json` for --json, else as text on stdout.
   void result(report::Json json, const std::string& text);
   /// Part of the answer that only a person needs; on stderr, not under --quiet or --json.
@@ -54,6 +60,7 @@ class Session {
   Progress progress_;
   Work work_;
   report::Json document_;
+  mutable InputFiles noted_;
   int exit_ = kDone;
   bool separate_ = false;
   std::unique_ptr<Drawing> drawing_;

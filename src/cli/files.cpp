@@ -118,7 +118,11 @@ void run_extract_command(Session& session) {
       image, volumes, {{words.begin() + 1, words.end()}, session.text("into"), form2_as(session)}, write.target);
   report::ExtractOutcome outcome;
   if (!session.flag("plan")) {
-    outcome.items = run_extract(plan, {write.existing, session.flag("check"), write.target}, session.work());
+    InputFiles inputs = write.inputs;
+    inputs.add(input_paths(image));
+    outcome.items = run_extract(
+        plan, {write.existing, session.flag("check"), write.target, session.text("into"), std::move(inputs)},
+        session.work());
     outcome.verified = session.flag("check");
   }
   outcome.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();

@@ -25,11 +25,15 @@ fs::path spool_folder(const Session& session) {
 }  // namespace
 
 ArchivePtr archive_of(const Session& session, const std::string& word) {
-  return open_archive(word, spool_folder(session));
+  ArchivePtr archive = open_archive(word, spool_folder(session));
+  if (archive) session.note_inputs(archive->volumes());
+  return archive;
 }
 
 Inputs inputs_of(const Session& session, const std::string& word, const OpenOptions& options) {
-  return find_inputs(word, options, session.text("pick"), spool_folder(session));
+  Inputs inputs = find_inputs(word, options, session.text("pick"), spool_folder(session));
+  if (inputs.archive) session.note_inputs(inputs.archive->volumes());
+  return inputs;
 }
 
 Image open_input(const Input& input) {

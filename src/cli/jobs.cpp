@@ -5,7 +5,7 @@
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/check/compare.hpp"
+#include "opifex/core/check/prove.hpp"
 #include "opifex/core/convert/parts.hpp"
 #include "opifex/report/text.hpp"
 
@@ -41,6 +41,7 @@ std::set<std::string> accepted_losses(const Session& session) {
 
 WriteJob write_job(const Session& session, const fs::path& folder) {
   WriteJob job;
+  job.inputs = session.inputs();
   job.existing = session.flag("overwrite") ? Existing::replace : Existing::keep;
   job.hash_outputs = session.flag("sha1");
   job.target = target_facts(folder);
@@ -79,7 +80,7 @@ fs::path leading_output(const Image& image, const Format& target, const std::str
 void run_conversion(Session& session, const Image& image, const ConversionJob& job) {
   const auto start = Clock::now();
   const ConvertRequest request{job.target, job.out, job.options, accepted_losses(session)};
-  const WriteJob write = write_job(session, job.out.parent_path());
+  WriteJob write = write_job(session, job.out.parent_path());
   Conversion conversion = plan_conversion(image, request, session.work());
   conversion.warnings.insert(conversion.warnings.begin(), image.warnings.begin(), image.warnings.end());
   // What scrubbing leaves out is left out of the input as the writers see it: that can be proved.
@@ -101,40 +102,26 @@ void run_conversion(Session& session, const Image& image, const ConversionJob& j
     return check_plan(image, conversion.plan, write);
   }
   refuse_losses(conversion, image, *job.target);
+  Proof proof;
+  const bool prove = session.flag("prove") && !changed;
+  write.inspect = inspection_of(image, request, conversion.plan, prove, proof, session.work());
   done.outputs = write_outputs(image, conversion.plan, write, session.work());
-  const bool disc = image.cd || image.blocks;
-  if (session.flag("prove") && !disc) {
-    if (!compare_images(image, open_image(done.outputs.back().path), session.work()).same())
-      throw Error({.fault = Fault::device,
-                   .code = "proof_failed",
-                   .what = "the files of the copy are not those of the package",
-                   .file = done.outputs.back().path.string()});
-    session.message("opifex: proved: every file of the copy is the same as in the package\n");
-  } else if (session.flag("prove") && !changed && job.options.rebuild) {
-    // Sectors have other places now: the files have to be the same.
-    if (!compare_images(image, open_image(job.out), session.work()).same())
-      throw Error({.fault = Fault::device,
-                   .code = "proof_failed",
-                   .what = "the files of the output are not those of the input",
-                   .file = job.out.string(),
-                   .hint = "do not trust this output: delete it, check the drive and run the job again"});
-    session.message("opifex: proved: every file of the output is the same as in the input\n");
-  } else if (session.flag("prove") && changed)
+  if (session.flag("prove") && changed)
     session.message("opifex: --prove is left out: with accepted losses input and output differ\n");
-  if (session.flag("prove") && disc && !changed && !job.options.rebuild) {
-    const bool in_parts = conversion.plan.outputs.front().part_bytes != 0;
-    const fs::path& lead = in_parts                  ? done.outputs.front().path
-                           : job.target->id == "god" ? done.outputs.back().path
-                                                     : job.out;
-    done.proof_sha1 = prove_same(image, open_image(lead), session.work());
-  }
+  done.proof_sha1 = proof.sha1;
+  done.proof_compared = proof.compared;
   finish(report::job_text(conversion, done));
 }
 
 void run_plan(Session& session, const Image& source, std::string_view becomes, const Conversion& conversion) {
   const auto start = Clock::now();
-  const WriteJob job = write_job(session, conversion.plan.outputs.front().path.parent_path());
+  WriteJob job = write_job(session, conversion.plan.outputs.front().path.parent_path());
   report::JobResult done;
+  Proof proof;
+  if (session.flag("prove"))
+    job.inspect = [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
+      proof = prove_copies(conversion.plan, *staged, written, session.work());
+    };
   done.planned_only = session.flag("plan");
   if (done.planned_only) {
     check_plan(source, conversion.plan, job);
@@ -142,6 +129,8 @@ void run_plan(Session& session, const Image& source, std::string_view becomes, c
   } else {
     done.outputs = write_outputs(source, conversion.plan, job, session.work());
   }
+  done.proof_sha1 = proof.sha1;
+  done.proof_compared = proof.compared;
   done.seconds = seconds_since(start);
   session.result(report::job_json(source, conversion, done),
                  done.planned_only ? report::plan_text(source, becomes, conversion, job.target)

@@ -1,12 +1,45 @@
+#include <cerrno>
 #include <csignal>
+#include <cstdio>
+#include <iostream>
 #include <thread>
 
+#include <fcntl.h>
 #include <pthread.h>
 #include <unistd.h>
 
 #include "command.hpp"
 
+namespace {
+
+/// A descriptor that is closed would be given to the next file that is opened, and messages would land in it.
+void secure_descriptors() {
+  for (const int fd : {STDIN_FILENO, STDOUT_FILENO, STDERR_FILENO}) {
+    if (::fcntl(fd, F_GETFD) != -1 || errno != EBADF) continue;
+    // Results that nobody can get are a failure, messages that nobody wants are not.
+    const int flags = fd == STDERR_FILENO ? O_WRONLY : O_RDONLY;
+    if (::open("/dev/null", flags) != fd) ::_exit(opifex::cli::kDevice);
+  }
+}
+
+/// A result that did not reach its reader is no success.
+int checked_output(int code) {
+  std::cout.flush();
+  errno = 0;
+  const bool failed = std::fflush(stdout) != 0 || std::ferror(stdout) != 0 || !std::cout;
+  if (!failed) return code;
+  const int why = errno;
+  if (why != EPIPE) std::fprintf(stderr, "opifex: the result cannot be written to standard output\n");
+  return code == opifex::cli::kDone || code == opifex::cli::kBadNews ? opifex::cli::kDevice : code;
+}
+
+}  // namespace
+
 int main(int argc, char** argv) {
+  secure_descriptors();
+  // Both would end the program in the middle of a write; as errors they are told, and nothing half done stays.
+  std::signal(SIGPIPE, SIG_IGN);
+  std::signal(SIGXFSZ, SIG_IGN);
   // Ctrl-C: one thread waits for the signal and asks the work to stop; nothing runs in a signal handler. A second one
   // ends the program at once.
   sigset_t signals;
@@ -24,5 +57,5 @@ int main(int argc, char** argv) {
     ::_exit(opifex::cli::kInterrupted);
   }).detach();
   const std::vector<std::string> words(argv + 1, argv + argc);
-  return opifex::cli::dispatch(words, stop.get_token());
+  return checked_output(opifex::cli::dispatch(words, stop.get_token()));
 }

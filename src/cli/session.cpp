@@ -4,6 +4,7 @@
 #include <cstdio>
 #include <iostream>
 #include <mutex>
+#include <set>
 #include <thread>
 
 #include <fmt/format.h>
@@ -48,8 +49,7 @@ struct Session::Drawing {
   void wipe() {
     const std::lock_guard lock(mutex_);
     if (!drawn_) return;
-    std::fputs("\r\033[K", stderr);
-    std::fflush(stderr);
+    say("\r\033[K");
     drawn_ = false;
   }
 
@@ -77,9 +77,14 @@ struct Session::Drawing {
     const auto percent = static_cast<int>(std::min<std::uint64_t>(done, total) * 100 / total);
     const std::string pace =
         rate > 0 ? fmt::format("{:.0f} MB/s  {:.0f} s left", rate / 1e6, static_cast<double>(left) / rate) : "";
-    fmt::print(stderr, "\r\033[K{}  {:3} %  {}", stage, percent, pace);
-    std::fflush(stderr);
+    say(fmt::format("\r\033[K{}  {:3} %  {}", stage, percent, pace));
     drawn_ = true;
+  }
+
+  /// A terminal that is gone or full is no reason to fail.
+  static void say(const std::string& text) {
+    std::fputs(text.c_str(), stderr);
+    std::fflush(stderr);
   }
 
   const Progress& progress_;
@@ -92,6 +97,25 @@ struct Session::Drawing {
 };
 
 namespace {
+
+/// An older log goes on; whatever else is there stays as it is.
+void require_log(const std::string& path, const InputFiles& inputs) {
+  std::error_code ignored;
+  if (!std::filesystem::exists(path, ignored)) return;
+  const auto refuse = [&](std::string found) {
+    throw Error({.fault = Fault::needs_word,
+                 .code = "not_a_log",
+                 .what = "the log would be written into a file that is none",
+                 .file = path,
+                 .found = std::move(found),
+                 .hint = "give another name with --log"});
+  };
+  if (const auto input = inputs.read_as(path)) refuse("an input of this command");
+  if (!std::filesystem::is_regular_file(path, ignored)) return;  // a terminal, a pipe
+  const SourcePtr file = open_file(path);
+  const Bytes head = read_up_to(*file, 0, 3);
+  if (!head.empty() && as_text(head) != "[20") refuse("something else than a log");
+}
 
 void open_log(const std::string& path) {
   auto logger = std::make_shared<spdlog::logger>("opifex");
@@ -118,6 +142,7 @@ Session::Session(std::string command, po::variables_map options, std::stop_token
   progress_.stop = std::move(stop);
   constexpr unsigned kMostThreads = 256;
   if (options_.count("threads") != 0) work_.threads = std::min(options_["threads"].as<unsigned>(), kMostThreads);
+  if (const std::string log = text("log"); !log.empty()) require_log(log, inputs());
   open_log(text("log"));
   spdlog::info("command {}", command_);
   const bool terminal = ::isatty(STDERR_FILENO) == 1 && !flag("quiet");
@@ -125,6 +150,27 @@ Session::Session(std::string command, po::variables_map options, std::stop_token
 }
 
 Session::~Session() = default;
+
+InputFiles Session::inputs() const {
+  // What is written, and what is a name of something else; all other words may be files.
+  static const std::set<std::string> outputs = {"out", "into", "report", "log", "to", "as", "title", "pick"};
+  InputFiles files = noted_;
+  const auto add = [&](std::string word) {
+    if (word.starts_with("sim:")) word.erase(0, 4);
+    std::error_code ignored;
+    if (std::filesystem::is_directory(word, ignored))
+      files.add_folder(word);
+    else
+      files.add(word);
+  };
+  for (const auto& [name, value] : options_) {
+    if (outputs.contains(name)) continue;
+    if (const auto* one = boost::any_cast<std::string>(&value.value())) add(*one);
+    if (const auto* many = boost::any_cast<std::vector<std::string>>(&value.value()))
+      for (const std::string& word : *many) add(word);
+  }
+  return files;
+}
 
 std::vector<std::string> Session::list(const char* name) const {
   return options_.count(name) != 0 ? options_[name].as<std::vector<std::string>>() : std::vector<std::string>{};

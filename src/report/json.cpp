@@ -250,6 +250,7 @@ Json job_json(const Image& image, const Conversion& conversion, const JobResult&
           {"warnings", to_json(conversion.warnings)},
           {"planned_only", job.planned_only},
           {"proof_sha1", or_null(job.proof_sha1)},
+          {"proof_compared", or_null(job.proof_compared)},
           {"seconds", job.seconds}};
 }
 

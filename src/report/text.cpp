@@ -350,8 +350,9 @@ std::string job_text(const Conversion& conversion, const JobResult& job) {
                         f.sha1.empty() ? "" : "  sha1 " + f.sha1);
   text += losses_text(conversion.losses);
   text += warnings_text(conversion.warnings);
-  if (!job.proof_sha1.empty())
-    text += fmt::format("proved: the output decodes to the input, sector by sector (sha1 {})\n", job.proof_sha1);
+  if (!job.proof_compared.empty())
+    text += fmt::format("proved: the output holds what the input has: {}{}\n", job.proof_compared,
+                        job.proof_sha1.empty() ? "" : fmt::format(" (sha1 {})", job.proof_sha1));
   return text;
 }
 

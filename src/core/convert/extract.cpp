@@ -244,7 +244,7 @@ class Runner {
     }
     std::vector<fs::path> targets;
     for (const PlannedFile& f : planned) targets.push_back(f.path);
-    refuse_existing(targets, {}, job_.existing);
+    refuse_existing(targets, job_.inputs, job_.existing);
     check_fits(planned, job_.facts);
     work_.progress.begin("extracting", plan_.total_bytes);
     make_folders();
@@ -266,14 +266,18 @@ class Runner {
     return same_bytes(*item.source, *open_file(item.target), work_);
   }
 
+  static void make_folder(const fs::path& folder) {
+    std::error_code error;
+    fs::create_directories(folder, error);
+    // A link that leads nowhere, or a file, is no folder, whatever create_directories() says.
+    if (!error && !fs::is_directory(folder, error)) error = std::make_error_code(std::errc::not_a_directory);
+    if (error) throw_system_error("cannot create the folder", folder.string(), error.value());
+  }
+
   void make_folders() const {
-    fs::create_directories(plan_.items.empty() ? fs::path(".") : plan_.items.front().target.parent_path());
-    for (const ExtractItem& item : plan_.items) {
-      if (item.source) continue;
-      std::error_code error;
-      fs::create_directories(item.target, error);
-      if (error) throw_system_error("cannot create the folder", item.target.string(), error.value());
-    }
+    make_folder(job_.into);
+    for (const ExtractItem& item : plan_.items)
+      if (!item.source) make_folder(item.target);
   }
 
   /// Several files are put in place together: one sync of the drive for all of them.
@@ -281,7 +285,7 @@ class Runner {
     constexpr std::size_t kMostFiles = 250;
     constexpr std::uint64_t kMostBytes = 256 << 20;
     for (std::size_t i = 0; i < plan_.items.size();) {
-      OutputSet set(job_.existing);
+      OutputSet set(job_.existing, job_.inputs, Placed::singly);
       std::vector<const ExtractItem*> written;
       std::uint64_t bytes = 0;
       for (; i < plan_.items.size() && written.size() < kMostFiles && bytes < kMostBytes; ++i) {

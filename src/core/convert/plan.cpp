@@ -281,6 +281,7 @@ std::vector<std::filesystem::path> input_paths(const Image& image) {
     if (part != image.path) paths.push_back(part);
   for (const ImageFile& file : image.files)
     if (!file.missing && file.path != image.path) paths.push_back(file.path);
+  paths.insert(paths.end(), image.also_read.begin(), image.also_read.end());
   return paths;
 }
 

@@ -1,10 +1,12 @@
 #include <algorithm>
+#include <set>
 
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/convert/parts.hpp"
 #include "opifex/core/convert/plan.hpp"
+#include "opifex/core/io/journal.hpp"
 
 namespace opifex {
 namespace {
@@ -125,6 +127,15 @@ std::string write_one(const Image& image, const PlannedOutput& output, Output& f
   return hash ? digest->finish() : std::string{};
 }
 
+InputFiles inputs_of(const Image& image, const WriteJob& job) {
+  InputFiles inputs = job.inputs;
+  // A finished output is renamed, not read.
+  for (const auto& path : input_paths(image))
+    if (std::none_of(job.finished.begin(), job.finished.end(), [&](const auto& f) { return f.second == path; }))
+      inputs.add(path);
+  return inputs;
+}
+
 /// One output as one file or as parts.
 void write_output(const Image& image, const PlannedOutput& o, const WriteJob& job, OutputSet& set,
                   std::vector<WrittenFile>& written, Work& work) {
@@ -142,7 +153,7 @@ void write_output(const Image& image, const PlannedOutput& o, const WriteJob& jo
   refuse_left_over(o.path, parts.parts().size(), o.part_names);
   // It turned out smaller than it might have been.
   if (parts.parts().size() == 1 && parts.parts().front()->target() != o.path) {
-    refuse_existing({o.path}, {}, job.existing);
+    refuse_existing({o.path}, inputs_of(image, job), job.existing);
     parts.parts().front()->rename(o.path);
   }
   for (const OutputFile* part : parts.parts())
@@ -174,11 +185,31 @@ void check_plan(const Image& image, const WritePlan& plan, const WriteJob& job) 
     if (job.finished.contains(f.path)) f.size_bytes = 0;
     targets.push_back(f.path);
   }
-  refuse_existing(targets, input_paths(image), job.existing);
+  refuse_existing(targets, inputs_of(image, job), job.existing);
   check_fits(files, job.target);
 }
 
+namespace {
+
+/// What an interrupted job left half in place is finished first.
+void finish_interrupted_beside(const std::vector<PlannedFile>& files) {
+  std::set<std::filesystem::path> folders;
+  for (const PlannedFile& f : files) folders.insert(f.path.parent_path());
+  for (const auto& folder : folders) finish_interrupted(folder);
+}
+
+void inspect(const WriteJob& job, OutputSet& set, const std::vector<WrittenFile>& written) {
+  if (!job.inspect) return;
+  set.finish_writing();
+  std::map<std::filesystem::path, std::filesystem::path> where;
+  for (const auto& file : set.files()) where[file->target()] = file->temporary();
+  job.inspect(staged_files(where), written);
+}
+
+}  // namespace
+
 std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job, Work& work) {
+  finish_interrupted_beside(planned_files(plan));
   check_plan(image, plan, job);
   std::uint64_t total = 0;
   for (const PlannedOutput& o : plan.outputs) {
@@ -186,8 +217,10 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
     total += job.finished.contains(o.path) ? 0 : packer ? (*packer)->source_bytes() : o.size_bytes;
   }
   work.progress.begin("writing", total);
-  OutputSet set(job.existing);
+  OutputSet set(job.existing, inputs_of(image, job));
   std::vector<WrittenFile> written;
+  for (const auto& [target, finished] : job.adopted)
+    written.push_back({target, set.adopt(target, finished).size(), ""});
   for (const PlannedOutput& o : plan.outputs) {
     if (const auto finished = job.finished.find(o.path); finished != job.finished.end()) {
       set.adopt(o.path, finished->second);
@@ -197,115 +230,14 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
     write_output(image, o, job, set, written, work);
   }
   work.progress.check_stop();
+  inspect(job, set, written);
   work.progress.stage = "waiting for the drive";
   set.commit();
   return written;
 }
 
-namespace {
-
-/// Sectors that have to be alike, at most a block of them.
-struct Compared {
-  Lba in_source = 0, in_result = 0;
-  std::uint32_t sectors = 0;
-};
-
-void add_runs(std::vector<Compared>& runs, Lba in_source, Lba in_result, std::uint64_t sectors, std::size_t each) {
-  const std::uint64_t batch = kFlowBlockBytes / each;
-  for (std::uint64_t done = 0; done < sectors; done += batch)
-    runs.push_back({in_source + static_cast<Lba>(done), in_result + static_cast<Lba>(done),
-                    static_cast<std::uint32_t>(std::min(batch, sectors - done))});
-}
-
-/// Every track with its gaps, from the first sector that both images store; what lies between sessions and areas is on
-/// no track.
-std::vector<Compared> track_runs(const CdImage& source, const CdImage& result) {
-  const Lba first = std::max(source.extents().front().lba, result.extents().front().lba);
-  std::vector<Compared> runs;
-  for (const cd::Track& t : result.layout().tracks) {
-    const Lba from = std::max(first, t.pregap_lba);
-    if (from < t.end_lba) add_runs(runs, from, from, static_cast<std::uint64_t>(t.end_lba - from), cd::kRawBytes);
-  }
-  return runs;
-}
-
-std::vector<Compared> user_runs(const Image& source, const ByteSource& result) {
-  std::vector<Compared> runs;
-  const Lba start = source.cd && !source.blocks ? source.cd->layout().track(source.main_data_track())->start_lba : 0;
-  const std::uint64_t there = source.blocks ? std::min(source.blocks->size(), result.size()) : result.size();
-  add_runs(runs, start, 0, there / cd::kUserBytes, cd::kUserBytes);
-  return runs;
-}
-
-/// Holes are not read.
-void read_or_zeros(const ByteSource& source, std::uint64_t offset, std::span<std::byte> out) {
-  if (source.next_data(offset) >= offset + out.size())
-    std::fill(out.begin(), out.end(), std::byte{0});
-  else
-    source.read_at(offset, out);
-}
-
-/// True if there are only zeros from `offset` on. Holes are not read.
-bool zeros_behind(const ByteSource& source, std::uint64_t offset) {
-  Bytes piece;
-  while ((offset = source.next_data(offset)) < source.size()) {
-    piece = read_up_to(source, offset, kFlowBlockBytes);
-    if (!all_zero(piece)) return false;
-    offset += piece.size();
-  }
-  return true;
-}
-
-}  // namespace
-
-std::string prove_same(const Image& source, const Image& result, Work& work) {
-  const auto fail = [&](std::string found, std::string expected) {
-    throw Error({.fault = Fault::device,
-                 .code = "proof_failed",
-                 .what = "the output does not decode to the input",
-                 .file = result.path.string(),
-                 .found = std::move(found),
-                 .expected = std::move(expected),
-                 .hint = "do not trust this output: delete it, check the drive and run the job again"});
-  };
-  const bool user_only = source.blocks || result.blocks;
-  const SourcePtr a = user_only ? source.user_data() : nullptr, b = user_only ? result.user_data() : nullptr;
-  if (source.blocks && b && b->size() > source.blocks->size() &&
-      !(result.format->holds.whole_discs && zeros_behind(*b, source.blocks->size())))
-    fail(fmt::format("{} bytes", b->size()), fmt::format("{}", source.blocks->size()));
-  const std::vector<Compared> runs = user_only ? user_runs(source, *b) : track_runs(*source.cd, *result.cd);
-  const std::size_t each = user_only ? cd::kUserBytes : cd::kRawBytes;
-  std::uint64_t sectors = 0;
-  for (const Compared& run : runs) sectors += run.sectors;
-  work.progress.begin("proving", sectors * each);
-  Digest digest("sha1");
-  Flow flow;
-  flow.next = [&](FlowBlock& block) {
-    if (block.index >= runs.size()) return false;
-    block.data.resize(runs[block.index].sectors * each);
-    return true;
-  };
-  flow.work = [&](FlowBlock& block) {
-    Bytes other(block.data.size());
-    const Compared& run = runs[block.index];
-    if (user_only) {
-      read_or_zeros(*a, static_cast<std::uint64_t>(run.in_source) * each, block.data);
-      read_or_zeros(*b, static_cast<std::uint64_t>(run.in_result) * each, other);
-    } else {
-      source.cd->read(SectorForm::raw, run.in_source, run.sectors, block.data);
-      result.cd->read(SectorForm::raw, run.in_result, run.sectors, other);
-    }
-    if (block.data == other) return;
-    const auto at =
-        static_cast<std::size_t>(std::mismatch(other.begin(), other.end(), block.data.begin()).first - other.begin());
-    fail(fmt::format("other bytes in sector {}", run.in_result + static_cast<Lba>(at / each)), "the input's");
-  };
-  flow.consume.emplace_back([&](const FlowBlock& block) {
-    digest.update(block.data);
-    work.progress.done_bytes += block.data.size();
-  });
-  run_flow(flow, work);
-  return digest.finish();
+const WrittenFile& leading_file(const WritePlan& plan, const std::vector<WrittenFile>& written) {
+  return plan.outputs.size() > 1 ? written.back() : written.front();
 }
 
 }  // namespace opifex

@@ -321,7 +321,7 @@ void Dump::check_plan() const {
          .hint = fmt::format("add --accept {} if that is meant; --to cue loses nothing", fmt::join(kinds, ","))});
   std::vector<std::filesystem::path> targets;
   for (const PlannedFile& f : plan_.files) targets.push_back(f.path);
-  refuse_existing(targets, {}, request_.existing);
+  refuse_existing(targets, request_.inputs, request_.existing);
   if (const auto saved = saved_state(); saved && !request_.restart) refuse_other(*saved);
   std::vector<PlannedFile> files = plan_.files;
   // What an unfinished dump holds already needs no more room; another format needs the raw sectors beside it.

@@ -95,7 +95,7 @@ void copy_one(const fs::path& from, const fs::path& target, Existing existing, C
     file.sha1 = read_through(*source, nullptr, file, work);
     file.was_there = fs::is_regular_file(target, ignored) && hash_file(target, work) == file.sha1;
     if (file.was_there) return;
-    refuse_existing({target}, {from}, existing);
+    refuse_existing({target}, InputFiles({from}), existing);
     file.unreadable.clear();
   }
   OutputSet set(existing);

@@ -291,10 +291,9 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
   if (same) job.finished[first.path] = files.data;
   if (request_.subchannel && is_cd) {
     const auto target = std::filesystem::path(plan_.lead).replace_extension(".sub");
-    OutputSet set(request_.existing);
-    result.outputs.push_back({target, set.adopt(target, files.subchannel).size(), ""});
-    set.commit();
+    job.adopted[target] = files.subchannel;
   }
+  job.inputs = request_.inputs;
   for (WrittenFile& file : write_outputs(image, conversion.plan, job, work)) result.outputs.push_back(std::move(file));
   result.verdict = verdict_of(state.map);
   store.remove();

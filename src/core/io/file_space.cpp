@@ -17,7 +17,8 @@ bool begins_a_disc(const ByteSource& source) {
   return head.size() == kMagicEnd && as_text(head).substr(1) == "CD001";
 }
 
-SourcePtr join(const fs::path& path, const PartSet& set) {
+template <typename Open>
+SourcePtr join(const fs::path& path, const PartSet& set, const Open& open_one) {
   if (!set.missing.empty())
     throw Error({.code = "missing_part",
                  .what = "a part of the file is missing",
@@ -26,7 +27,7 @@ SourcePtr join(const fs::path& path, const PartSet& set) {
                  .expected = fmt::format("{}", fmt::join(set.missing, ", ")),
                  .hint = "put it beside the others"});
   std::vector<SourcePtr> parts;
-  for (const std::string& name : set.parts) parts.push_back(open_file(path.parent_path() / name));
+  for (const std::string& name : set.parts) parts.push_back(open_one(path.parent_path() / name));
   return concat_source(std::move(parts), path.string());
 }
 
@@ -39,7 +40,7 @@ class HostFiles final : public FileSpace {
     if (set->kind == PartKind::number_then_iso && set->missing.empty() &&
         begins_a_disc(*open_file(path.parent_path() / set->parts[1])))
       return open_file(path);
-    return join(path, *set);
+    return join(path, *set, [](const fs::path& part) { return open_file(part); });
   }
   bool is_file(const fs::path& path) const override {
     std::error_code ignored;
@@ -63,7 +64,55 @@ class HostFiles final : public FileSpace {
   }
 };
 
+fs::path plain(const fs::path& path) { return fs::absolute(path).lexically_normal(); }
+
+class StagedFiles final : public FileSpace {
+ public:
+  explicit StagedFiles(const std::map<fs::path, fs::path>& where) {
+    for (const auto& [name, place] : where) where_.emplace(plain(name), place);
+  }
+  SourcePtr open(const fs::path& path) const override {
+    const auto staged = where_.find(plain(path));
+    if (staged == where_.end()) return host_files()->open(path);
+    std::vector<std::string> names;
+    for (const fs::path& beside : entries(staged->first.parent_path())) names.push_back(beside.filename().string());
+    for (const PartSet& set : find_part_sets(names)) {
+      const bool member = std::find(set.parts.begin(), set.parts.end(), path.filename()) != set.parts.end();
+      if (member && set.plain_bytes() && !set.lonely && all_staged(set, staged->first.parent_path()))
+        return join(path, set, [this](const fs::path& part) { return open_file(where_.at(plain(part))); });
+    }
+    return open_file(staged->second);
+  }
+  bool is_file(const fs::path& path) const override {
+    return where_.contains(plain(path)) || host_files()->is_file(path);
+  }
+  bool is_folder(const fs::path& path) const override { return host_files()->is_folder(path); }
+  std::vector<fs::path> entries(const fs::path& folder) const override {
+    std::vector<fs::path> found = host_files()->entries(folder);
+    const fs::path place = plain(folder.empty() ? "." : folder);
+    for (const auto& [name, at] : where_) {
+      if (name.parent_path() == place && std::none_of(found.begin(), found.end(), [&](const fs::path& f) { return plain(f) == name; }))
+        found.push_back(folder / name.filename());
+    }
+    std::sort(found.begin(), found.end());
+    return found;
+  }
+  bool same_file(const fs::path& a, const fs::path& b) const override {
+    return plain(a) == plain(b) || host_files()->same_file(a, b);
+  }
+
+ private:
+  bool all_staged(const PartSet& set, const fs::path& folder) const {
+    return std::all_of(set.parts.begin(), set.parts.end(),
+                       [&](const std::string& name) { return where_.contains(folder / name); });
+  }
+
+  std::map<fs::path, fs::path> where_;  // by the name to come, absolute
+};
+
 }  // namespace
+
+FileSpacePtr staged_files(const std::map<fs::path, fs::path>& where) { return std::make_shared<StagedFiles>(where); }
 
 FileSpacePtr host_files() {
   static const auto files = std::make_shared<const HostFiles>();

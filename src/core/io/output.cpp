@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cerrno>
 #include <cstdio>
+#include <set>
 #include <system_error>
 
 #include <fcntl.h>
@@ -11,6 +12,7 @@
 #include <unistd.h>
 
 #include "opifex/core/base/hash.hpp"
+#include "opifex/core/io/journal.hpp"
 
 namespace opifex {
 namespace {
@@ -22,39 +24,66 @@ constexpr std::size_t kHoleBytes =
 constexpr std::uint64_t kStartEvery =
     16 << 20;  // start writing back early, so that the last sync has little to wait for
 
+/// Where what is replaced waits until its whole set is in place.
+std::filesystem::path set_aside_for(const std::filesystem::path& target) {
+  constexpr std::string_view kAside = ".opifex-old";
+  std::string name = target.filename().string();
+  if (name.size() + kAside.size() > kLongestName) name = digest_of("md5", as_view(name));
+  return target.parent_path() / (name + std::string(kAside));
+}
+
 std::filesystem::path temporary_for(const std::filesystem::path& target) {
   std::string name = target.filename().string();
   if (name.size() + kSuffix.size() > kLongestName) name = digest_of("md5", as_view(name));
   return target.parent_path() / (name + std::string(kSuffix));
 }
 
-/// Creates the file; a leftover of a job that was killed is replaced, one that a running job holds is not.
+/// The open file is what stands under the name.
+bool is_named(int fd, const std::filesystem::path& path) {
+  struct stat open {}, named {};
+  return ::fstat(fd, &open) == 0 && ::lstat(path.c_str(), &named) == 0 && open.st_dev == named.st_dev &&
+         open.st_ino == named.st_ino;
+}
+
+/// Removes what a job that was killed has left. False if a running job holds it.
+bool remove_leftover(const std::filesystem::path& path) {
+  struct stat facts {};
+  if (::lstat(path.c_str(), &facts) != 0) return true;
+  if (!S_ISREG(facts.st_mode))
+    throw Error({.fault = Fault::needs_word,
+                 .code = "exists",
+                 .what = "what is no plain file has the temporary name of the output",
+                 .file = path.string(),
+                 .hint = "move it elsewhere, or give another name with --out"});
+  const int old = ::open(path.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
+  if (old < 0) return errno == ENOENT;
+  const bool stale = ::flock(old, LOCK_EX | LOCK_NB) == 0;
+  // It may have been put in place, and another made, since it was opened.
+  if (stale && is_named(old, path)) ::unlink(path.c_str());
+  ::close(old);
+  return stale;
+}
+
+/// Creates the file; a leftover of a job that was killed is replaced, one that a running job holds is not. Between
+/// creating and locking another job may take it for a leftover: it counts only if it still has its name then.
 int create_locked(const std::filesystem::path& path) {
-  for (int attempt = 0; attempt < 3; ++attempt) {
+  constexpr int kAttempts = 16;
+  for (int attempt = 0; attempt < kAttempts; ++attempt) {
     const int fd = ::open(path.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0666);
     if (fd >= 0) {
-      ::flock(fd, LOCK_EX | LOCK_NB);  // best effort: some network drives have no locks
-      return fd;
+      const bool locked = ::flock(fd, LOCK_EX | LOCK_NB) == 0 || errno != EWOULDBLOCK;  // network drives have no locks
+      if (locked && is_named(fd, path)) return fd;
+      ::close(fd);
+      continue;
     }
     if (errno != EEXIST) throw_system_error("cannot create the output file", path.string(), errno);
-    const int old = ::open(path.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW);
-    const bool stale = old >= 0 && ::flock(old, LOCK_EX | LOCK_NB) == 0;
-    if (stale) ::unlink(path.c_str());
-    if (old >= 0) ::close(old);
-    if (!stale) break;
+    if (!remove_leftover(path)) break;
   }
   throw Error({.fault = Fault::needs_word,
                .code = "busy",
                .what = "another job is writing this file",
                .file = path.string(),
                .hint = "wait for it, or give another name with --out"});
-}
-
-void sync_folder(const std::filesystem::path& folder) {
-  const int fd = ::open(folder.empty() ? "." : folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-  if (fd < 0) return;  // the data is safe; only the name could be lost, and not every file system can sync folders
-  ::fsync(fd);
-  ::close(fd);
 }
 
 [[noreturn]] void already_there(const std::filesystem::path& target) {
@@ -149,26 +178,26 @@ void OutputFile::sync() {
   if (::fsync(fd_) != 0) throw_system_error("cannot finish the output file", target_.string(), errno);
 }
 
-void OutputFile::put_in_place(Existing existing) {
-  const unsigned how = existing == Existing::keep ? RENAME_NOREPLACE : 0;
-  if (::renameat2(AT_FDCWD, temporary_.c_str(), AT_FDCWD, target_.c_str(), how) != 0) {
-    if (errno == EEXIST) already_there(target_);
-    // Some drives (FAT by an older driver, network shares) do not know RENAME_NOREPLACE: look, then rename.
-    const bool unsupported = errno == EINVAL && how != 0;
-    struct stat facts {};
-    if (unsupported && ::lstat(target_.c_str(), &facts) == 0) already_there(target_);
-    if (!unsupported || ::rename(temporary_.c_str(), target_.c_str()) != 0)
-      throw_system_error("cannot put the output file in place", target_.string(), errno);
-  }
+void OutputFile::require_own() const {
+  if (adopted_ || is_named(fd_, temporary_)) return;
+  throw Error({.fault = Fault::needs_word,
+               .code = "busy",
+               .what = "something else took the place of the unfinished output",
+               .file = temporary_.string(),
+               .hint = "see that no other program works in this folder, and run the job again"});
+}
+
+void OutputFile::placed() {
   placed_ = true;
   ::close(std::exchange(fd_, -1));
 }
 
-void OutputFile::take_back() {
-  if (adopted_)
-    ::rename(target_.c_str(), temporary_.c_str());
-  else
-    ::unlink(target_.c_str());
+void OutputFile::put_in_place(Existing existing) {
+  if (existing == Existing::keep)
+    rename_without_replacing(temporary_, target_);
+  else if (::rename(temporary_.c_str(), target_.c_str()) != 0)
+    throw_system_error("cannot put the output file in place", target_.string(), errno);
+  placed();
 }
 
 OutputSet::~OutputSet() {
@@ -180,7 +209,7 @@ OutputSet::~OutputSet() {
 }
 
 OutputFile& OutputSet::add(const std::filesystem::path& target) {
-  refuse_existing({target}, {}, existing_);
+  refuse_existing({target}, inputs_, existing_);
   std::vector<std::filesystem::path> missing;
   std::error_code ignored;
   for (auto folder = target.parent_path(); !folder.empty() && !std::filesystem::exists(folder, ignored);
@@ -196,7 +225,7 @@ OutputFile& OutputSet::add(const std::filesystem::path& target) {
 }
 
 OutputFile& OutputSet::adopt(const std::filesystem::path& target, const std::filesystem::path& finished) {
-  refuse_existing({target}, {}, existing_);
+  refuse_existing({target}, inputs_, existing_);
   files_.push_back(std::make_unique<OutputFile>(target, finished));
   return *files_.back();
 }
@@ -246,55 +275,71 @@ void PartedOutput::read_back(std::uint64_t offset, std::span<std::byte> out) con
   }
 }
 
-void OutputSet::commit() {
+void OutputSet::finish_writing() {
   // All start on their way to the drive before the first is waited for.
   for (const auto& file : files_) file->start_writing();
-  for (const auto& file : files_) file->sync();
-  std::size_t placed = 0;
-  try {
-    for (; placed < files_.size(); ++placed) files_[placed]->put_in_place(existing_);
-  } catch (const Error&) {
-    if (existing_ == Existing::keep)
-      for (std::size_t i = 0; i < placed; ++i) files_[i]->take_back();
-    throw;
-  }
-  committed_ = true;
-  std::filesystem::path last;
-  for (const auto& file : files_) {
-    const auto folder = file->target().parent_path();
-    if (&file == &files_.front() || folder != last) sync_folder(folder);
-    last = folder;
-  }
 }
 
-void refuse_existing(const std::vector<std::filesystem::path>& targets,
-                     const std::vector<std::filesystem::path>& inputs, Existing existing) {
+void OutputSet::commit() {
+  finish_writing();
+  for (const auto& file : files_) file->sync();
+  for (const auto& file : files_) {
+    file->require_own();
+    refuse_existing({file->target()}, inputs_, existing_);
+  }
+  place_all();
+  committed_ = true;
+  std::set<std::filesystem::path> folders;
+  for (const auto& file : files_) folders.insert(file->target().parent_path());
+  for (const auto& folder : made_folders_) folders.insert(folder.parent_path());
+  for (const auto& folder : folders) sync_folder(folder);
+}
+
+void OutputSet::place_all() {
+  if (files_.size() == 1 || how_ == Placed::singly) {
+    for (const auto& file : files_) file->put_in_place(existing_);
+    return;
+  }
+  std::vector<Placing> placings;
+  for (const auto& file : files_) {
+    Placing placing{file->temporary_, file->target_, {}};
+    if (existing_ == Existing::replace) placing.aside = set_aside_for(file->target_);
+    placings.push_back(std::move(placing));
+  }
+  place_together(placings);
+  for (const auto& file : files_) file->placed();
+}
+
+void refuse_existing(const std::vector<std::filesystem::path>& targets, const InputFiles& inputs, Existing existing) {
   for (const auto& target : targets) {
     struct stat facts {};
-    if (::stat(target.c_str(), &facts) != 0) {
-      if (::lstat(target.c_str(), &facts) != 0) continue;  // a dangling link is not ours to replace silently
-    }
-    for (const auto& input : inputs) {
-      struct stat other {};
-      if (::stat(input.c_str(), &other) == 0 && other.st_dev == facts.st_dev && other.st_ino == facts.st_ino)
-        throw Error({.fault = Fault::needs_word,
-                     .code = "output_is_input",
-                     .what = "the output would overwrite its own input",
-                     .file = target.string(),
-                     .hint = "give another name or folder with --out"});
-    }
+    if (::lstat(target.c_str(), &facts) != 0) continue;
+    if (const auto input = inputs.read_as(target))
+      throw Error({.fault = Fault::needs_word,
+                   .code = "output_is_input",
+                   .what = "the output would overwrite its own input",
+                   .file = target.string(),
+                   .found = *input == target ? std::string{} : fmt::format("the same file as {}", input->string()),
+                   .hint = "give another name or folder with --out"});
     if (S_ISDIR(facts.st_mode))
       throw Error({.fault = Fault::needs_word,
                    .code = "exists",
                    .what = "a folder of this name is there already",
                    .file = target.string(),
                    .hint = "give a file name with --out"});
+    if (!S_ISREG(facts.st_mode) && !S_ISLNK(facts.st_mode))
+      throw Error({.fault = Fault::needs_word,
+                   .code = "not_a_file",
+                   .what = "what has this name is no plain file, and is never replaced",
+                   .file = target.string(),
+                   .hint = "give another name with --out"});
     if (existing == Existing::keep) already_there(target);
   }
 }
 
-void write_whole_file(const std::filesystem::path& target, std::string_view text, Existing existing) {
-  OutputSet set(existing);
+void write_whole_file(const std::filesystem::path& target, std::string_view text, Existing existing,
+                      const InputFiles& inputs) {
+  OutputSet set(existing, inputs);
   set.add(target).write(as_view(text));
   set.commit();
 }

@@ -2,27 +2,17 @@
 
 #include <algorithm>
 #include <array>
-#include <cerrno>
-#include <cstdio>
-
-#include <fcntl.h>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/formats/cue/files.hpp"
 #include "opifex/core/formats/cue/sheet.hpp"
+#include "opifex/core/io/journal.hpp"
 #include "opifex/core/io/output.hpp"
 
 namespace opifex {
 namespace {
 
 namespace fs = std::filesystem;
-
-void put_in_place(const RenameStep& step) {
-  if (::renameat2(AT_FDCWD, step.from.c_str(), AT_FDCWD, step.to.c_str(), RENAME_NOREPLACE) == 0) return;
-  if (errno == EINVAL && !fs::exists(fs::symlink_status(step.to)) && ::rename(step.from.c_str(), step.to.c_str()) == 0)
-    return;
-  throw_system_error("cannot rename the file", step.from.string(), errno);
-}
 
 std::string decoded_sheet(std::string_view bytes, const cue::Sheet& sheet) {
   if (bytes.starts_with("\xFF\xFE")) return decode(bytes.substr(2), "UTF-16LE").value_or("");
@@ -227,16 +217,20 @@ RenamePlan plan_rename(const fs::path& set, const std::string& new_stem, std::op
 }
 
 void run_rename(const RenamePlan& plan) {
-  std::size_t done = 0;
+  std::vector<Placing> files;
+  for (const RenameStep& step : plan.steps) files.push_back({step.from, step.to, {}});
+  if (!plan.sheet) return place_together(files);
+  // The new sheet is written first, and gets its name with the files it names.
+  const fs::path written = plan.sheet->to.parent_path() / ("." + plan.sheet->to.filename().string() + ".opifex-new");
+  write_whole_file(written, plan.sheet_text, Existing::replace);
+  const bool same = plan.sheet->from == plan.sheet->to;
+  const fs::path aside = same ? fs::path(plan.sheet->to.string() + ".opifex-old") : fs::path();
+  files.push_back({written, plan.sheet->to, aside});
   try {
-    for (; done < plan.steps.size(); ++done) put_in_place(plan.steps[done]);
-    if (plan.sheet) {
-      const bool same = plan.sheet->from == plan.sheet->to;
-      write_whole_file(plan.sheet->to, plan.sheet_text, same ? Existing::replace : Existing::keep);
-      if (!same) fs::remove(plan.sheet->from);
-    }
-  } catch (const Error&) {
-    while (done-- > 0) put_in_place({plan.steps[done].to, plan.steps[done].from});
+    place_together(files, same ? std::vector<fs::path>{} : std::vector<fs::path>{plan.sheet->from});
+  } catch (...) {
+    std::error_code ignored;
+    fs::remove(written, ignored);
     throw;
   }
 }

@@ -180,8 +180,9 @@ std::vector<fs::path> parent_candidates(const fs::path& path, const std::vector<
 }
 
 /// A parent is known by its SHA-1, whatever it is called.
-Chd::FindParent parent_finder(const fs::path& path, const std::vector<fs::path>& named, int depth) {
-  return [path, named, depth](const chd::Sha1& wanted) -> std::shared_ptr<const Chd> {
+Chd::FindParent parent_finder(const fs::path& path, const std::vector<fs::path>& named, std::vector<fs::path>& found,
+                              int depth) {
+  return [path, named, &found, depth](const chd::Sha1& wanted) -> std::shared_ptr<const Chd> {
     std::optional<chd::Sha1> other;
     for (const fs::path& candidate : parent_candidates(path, named)) {
       const bool by_user = std::find(named.begin(), named.end(), candidate) != named.end();
@@ -191,7 +192,9 @@ Chd::FindParent parent_finder(const fs::path& path, const std::vector<fs::path>&
         const auto identity = chd::peek_identity(*file);
         if (by_user && !other) other = identity.value_or(chd::Sha1{});
         if (identity != wanted) continue;
-        return Chd::open(file, parent_finder(candidate, named, depth + 1), depth + 1);
+        auto parent = Chd::open(file, parent_finder(candidate, named, found, depth + 1), depth + 1);
+        found.push_back(candidate);
+        return parent;
       } catch (const Error& e) {
         // A damaged neighbour is not this file's trouble.
         if (by_user || e.details.code == "parent_chain") throw;
@@ -209,7 +212,8 @@ Chd::FindParent parent_finder(const fs::path& path, const std::vector<fs::path>&
 }
 
 std::shared_ptr<const Chd> open_chd(const fs::path& path, const OpenOptions& options) {
-  return Chd::open(open_file(path), parent_finder(path, options.parents, 0));
+  std::vector<fs::path> parents;
+  return Chd::open(open_file(path), parent_finder(path, options.parents, parents, 0));
 }
 
 Image open(const fs::path& path, const OpenOptions& options) {
@@ -217,7 +221,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
   image.format = &kChdFormat;
   image.path = path;
   const SourcePtr source = options.space().open(path);
-  const auto file = Chd::open(source, parent_finder(path, options.parents, 0));
+  const auto file = Chd::open(source, parent_finder(path, options.parents, image.also_read, 0));
   image.files.push_back({path, "chd", source->size(), false, source});
   chd::Contents contents = chd::read_contents(*file);
   image.warnings = contents.warnings;

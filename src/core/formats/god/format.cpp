@@ -266,11 +266,12 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
                  .file = image.path.string(),
                  .expected = volume ? "default.xex or default.xbe with a title id" : "",
                  .hint = volume ? "" : "opifex identify says what it is"});
-  const std::uint64_t end = std::min(volume->blocks * cd::kUserBytes, image.blocks->size() - *place);
+  const std::uint64_t start = place.value_or(0);
+  const std::uint64_t end = std::min(volume->blocks * cd::kUserBytes, image.blocks->size() - start);
   std::string title = options.title;
   if (title.empty()) title = !executable->name.empty() ? executable->name : image.path.stem().string();
   god::NewContainer made;
-  made.game = slice_source(image.blocks, *place, end);
+  made.game = slice_source(image.blocks, start, end);
   made.header = make_header(*executable, title, options);
   // A name of its own that follows from the game: consoles take any.
   Digest digest("sha1");

@@ -26,7 +26,8 @@ Json rename_json(const RenamePlan& plan);
 struct JobResult {
   std::vector<WrittenFile> outputs;  ///< of a plan: what would be written
   double seconds = 0;
-  std::string proof_sha1;  ///< if the output was compared with the input
+  std::string proof_sha1;      ///< of what was compared, where it is a stream of bytes
+  std::string proof_compared;  ///< what was, in words; empty: nothing was
   bool planned_only = false;
 };
 Json job_json(const Image& image, const Conversion& conversion, const JobResult& job);

@@ -53,6 +53,8 @@ struct ExtractJob {
   Existing existing = Existing::keep;
   bool verify = false;  ///< read every file back and compare it with the image
   TargetFacts facts = {};
+  std::filesystem::path into = ".";
+  InputFiles inputs = {};  ///< never written, whatever they are called in the image
 };
 /// Carries the plan out. A file that is there already with the same size and date (with `verify`: the same bytes) is
 /// left alone, so that a stopped job goes on where it was. Returns what became of each item.

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <functional>
 #include <map>
 #include <set>
 #include <string>
@@ -53,12 +54,20 @@ struct WrittenFile {
   std::uint64_t size_bytes = 0;
   std::string sha1;  ///< only if asked for
 };
+/// Looks at outputs that are complete but have not got their names yet: `staged` shows them under the names they are
+/// going to have. An Error leaves nothing of them.
+using Inspection = std::function<void(const FileSpacePtr& staged, const std::vector<WrittenFile>& written)>;
+
 struct WriteJob {
   Existing existing = Existing::keep;
+  InputFiles inputs = {};  ///< what the job reads beside the image's own files: never written
   bool hash_outputs = false;
+  Inspection inspect = {};
   TargetFacts target = {};
   /// Outputs that are written already, by target: their file only gets its name.
   std::map<std::filesystem::path, std::filesystem::path> finished = {};
+  /// Finished files that are no outputs of the plan but belong to the set: they get their names with it, before it.
+  std::map<std::filesystem::path, std::filesystem::path> adopted = {};
 };
 /// The files a plan would make, with what they take at most.
 std::vector<PlannedFile> planned_files(const WritePlan& plan);
@@ -69,10 +78,6 @@ void check_plan(const Image& image, const WritePlan& plan, const WriteJob& job);
 /// file stands under a final name.
 std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job, Work& work);
 
-/// Error (device, "proof_failed") unless every sector both images store is the same, gaps regenerated; for targets that
-/// hold user data only, the user data. Returns the SHA-1 of what was compared.
-std::string prove_same(const Image& source, const Image& result, Work& work);
-
 /// The name an output of this image has, without extension.
 std::string output_stem(const Image& image);
 
@@ -81,5 +86,8 @@ std::filesystem::path default_output(const Image& image, const Format& target, c
 
 /// The files of an image, for refusing to write over them.
 std::vector<std::filesystem::path> input_paths(const Image& image);
+
+/// Of the files that were written the one that stands for all: the sheet, the header, the first part.
+const WrittenFile& leading_file(const WritePlan& plan, const std::vector<WrittenFile>& written);
 
 }  // namespace opifex

@@ -30,6 +30,7 @@ struct Image {
   std::filesystem::path archive = {};             ///< the archive it is in; empty: none
   std::vector<ImageFile> files = {};              ///< the data files; a cue sheet itself is not among them
   std::vector<std::filesystem::path> parts = {};  ///< of a file that was cut into several; empty: it was not
+  std::vector<std::filesystem::path> also_read = {};  ///< other files its bytes come from: a container's parents
   std::vector<Warning> warnings = {};
   bool complete = true;                             ///< every file found, every sector there
   CdImagePtr cd = {};                               ///< set if it is a CD

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <map>
 #include <memory>
 #include <vector>
 
@@ -25,5 +26,8 @@ using FileSpacePtr = std::shared_ptr<const FileSpace>;
 /// The host's folders. A part of a plain split file (X.iso.001, X.iso.part0 ...) opens as the whole; Error
 /// (missing_part) if one is not there.
 FileSpacePtr host_files();
+
+/// The host's folders with files that are still called otherwise: by the name they are going to have, where they are.
+FileSpacePtr staged_files(const std::map<std::filesystem::path, std::filesystem::path>& where);
 
 }  // namespace opifex

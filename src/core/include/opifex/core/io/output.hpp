@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "opifex/core/base/bytes.hpp"
+#include "opifex/core/io/input_files.hpp"
 
 namespace opifex {
 
@@ -49,6 +50,8 @@ class OutputFile final : public Output {
   void read_back(std::uint64_t offset, std::span<std::byte> out) const override;
   std::uint64_t size() const override { return size_; }
   const std::filesystem::path& target() const { return target_; }
+  /// Where its bytes are until it has its name.
+  const std::filesystem::path& temporary() const { return temporary_; }
   /// Another name in the same folder, before it is put in place.
   void rename(const std::filesystem::path& target) { target_ = target; }
 
@@ -57,8 +60,9 @@ class OutputFile final : public Output {
   void write_data(ByteView data);
   void start_writing();
   void sync();
+  void require_own() const;
   void put_in_place(Existing existing);
-  void take_back();
+  void placed();
 
   std::filesystem::path target_, temporary_;
   int fd_ = -1;
@@ -68,11 +72,17 @@ class OutputFile final : public Output {
   bool adopted_ = false;  // was there before us: never removed
 };
 
-/// The files of one job. All are synced, then renamed in the order they were added (data first, index last); if one
-/// cannot be placed, those placed before it are taken away again unless they replaced something.
+enum class Placed {
+  together,  ///< a set: all of its files get their names or none, even if the machine stops in between (io/journal.hpp)
+  singly     ///< each file is of use alone
+};
+
+/// The files of one job. All are synced, then renamed in the order they were added: data first, index last.
 class OutputSet {
  public:
-  explicit OutputSet(Existing existing) : existing_(existing) {}
+  /// None of `inputs` is ever written, not even with Existing::replace.
+  explicit OutputSet(Existing existing, InputFiles inputs = {}, Placed how = Placed::together)
+      : existing_(existing), inputs_(std::move(inputs)), how_(how) {}
   ~OutputSet();
   OutputSet(const OutputSet&) = delete;
   OutputSet& operator=(const OutputSet&) = delete;
@@ -81,10 +91,17 @@ class OutputSet {
   OutputFile& add(const std::filesystem::path& target);
   /// A file that is written already: only its name changes. It must lie on the same drive.
   OutputFile& adopt(const std::filesystem::path& target, const std::filesystem::path& finished);
+  /// The bytes are where a reader finds them, still under temporary names.
+  void finish_writing();
   void commit();
+  const std::vector<std::unique_ptr<OutputFile>>& files() const { return files_; }
 
  private:
+  void place_all();
+
   Existing existing_;
+  InputFiles inputs_;
+  Placed how_;
   std::vector<std::unique_ptr<OutputFile>> files_;
   std::vector<std::filesystem::path> made_folders_;
   bool committed_ = false;
@@ -112,12 +129,12 @@ class PartedOutput final : public Output {
   std::vector<OutputFile*> parts_;  // of the set
 };
 
-/// Error (needs_word, "exists") if one of `targets` exists and may not be replaced, or if it is one of `inputs`: an
-/// input is never written, not even with `replace`.
-void refuse_existing(const std::vector<std::filesystem::path>& targets,
-                     const std::vector<std::filesystem::path>& inputs, Existing existing);
+/// Error (needs_word, "exists") if one of `targets` exists and may not be replaced, "output_is_input" if it is one of
+/// `inputs`, "not_a_file" if it is a folder, a pipe or a device: neither is ever replaced.
+void refuse_existing(const std::vector<std::filesystem::path>& targets, const InputFiles& inputs, Existing existing);
 
 /// A small file in one step.
-void write_whole_file(const std::filesystem::path& target, std::string_view text, Existing existing);
+void write_whole_file(const std::filesystem::path& target, std::string_view text, Existing existing,
+                      const InputFiles& inputs = {});
 
 }  // namespace opifex

@@ -1,0 +1,350 @@
+#include "opifex/core/check/prove.hpp"
+
+#include <algorithm>
+#include <cstring>
+
+#include "opifex/core/base/flow.hpp"
+#include "opifex/core/base/hash.hpp"
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/check/compare.hpp"
+#include "opifex/core/volumes/xdvdfs_volume.hpp"
+
+namespace opifex {
+namespace {
+
+using cd::Lba;
+
+[[noreturn]] void fail(const std::string& file, std::string found, std::string expected) {
+  throw Error({.fault = Fault::device,
+               .code = "proof_failed",
+               .what = "the output does not decode to the input",
+               .file = file,
+               .found = std::move(found),
+               .expected = std::move(expected),
+               .hint = "nothing was put in place: check the drive and run the job again"});
+}
+
+/// One of the things two layouts have to agree in.
+class LayoutProof {
+ public:
+  LayoutProof(const cd::Layout& source, const cd::Layout& result, const Capabilities& holds, std::string file)
+      : source_(source), result_(result), holds_(holds), file_(std::move(file)) {}
+
+  void run() const {
+    same("tracks", source_.tracks.size(), result_.tracks.size());
+    for (std::size_t i = 0; i < source_.tracks.size(); ++i) track(source_.tracks[i], result_.tracks[i], i == 0);
+    if (holds_.sessions) {
+      same("sessions", source_.sessions.size(), result_.sessions.size());
+      for (std::size_t i = 0; i < source_.sessions.size(); ++i)
+        same(fmt::format("the first track of session {}", i + 1), source_.sessions[i].first_track,
+             result_.sessions[i].first_track);
+    }
+    same("the lead-out's LBA", source_.lead_out, result_.lead_out);
+    if (holds_.catalogue) same("the catalogue number", source_.catalogue, result_.catalogue);
+    if (holds_.cd_text && source_.texts != result_.texts) fail(file_, "other texts of the disc", "the input's");
+  }
+
+  std::string words() const {
+    const std::size_t n = source_.tracks.size();
+    std::vector<std::string> parts = {"gaps"};
+    if (holds_.sessions) parts.emplace_back("sessions");
+    if (holds_.marks) parts.emplace_back("indexes and flags");
+    if (holds_.catalogue) parts.emplace_back("codes");
+    if (holds_.cd_text) parts.emplace_back("texts");
+    return fmt::format("{} track{} ({})", n, n == 1 ? "" : "s", fmt::join(parts, ", "));
+  }
+
+ private:
+  template <typename T>
+  void same(const std::string& what, const T& source, const T& result) const {
+    if (!(source == result)) fail(file_, fmt::format("{} {}", what, result), fmt::format("{}", source));
+  }
+
+  void track(const cd::Track& a, const cd::Track& b, bool first) const {
+    const auto named = [&](const char* what) { return fmt::format("{} of track {}", what, a.number); };
+    same("track number", a.number, b.number);
+    if (kind_of(a.mode) != kind_of(b.mode)) fail(file_, fmt::format("{} in track {}", cd::to_string(b.mode), a.number), cd::to_string(a.mode));
+    same(named("the start"), a.start_lba, b.start_lba);
+    same(named("the end"), a.end_lba, b.end_lba);
+    if (!first) same(named("the pregap"), a.pregap_lba, b.pregap_lba);
+    if (holds_.sessions) same(named("the session"), a.session, b.session);
+    if (holds_.catalogue) same(named("the ISRC"), a.isrc, b.isrc);
+    if (holds_.cd_text && a.texts != b.texts) fail(file_, fmt::format("other texts of track {}", a.number), "the input's");
+    if (!holds_.marks) return;
+    if (marks_of(a) != marks_of(b)) fail(file_, fmt::format("other indexes in track {}", a.number), "the input's");
+    same(named("the flags"), a.control(), b.control());
+  }
+
+  /// Sector sizes are the file's matter; whether music, Mode 1 or Mode 2 is the disc's.
+  static int kind_of(const cd::TrackMode& mode) {
+    using enum cd::TrackMode::Kind;
+    return mode.is_audio() ? 0 : mode.kind == mode1 ? 1 : 2;
+  }
+  /// Index 00 is the pregap, which is compared by itself: it has an index only where it is stored.
+  static std::map<int, Lba> marks_of(const cd::Track& t) {
+    std::map<int, Lba> marks = t.indexes;
+    marks.erase(0);
+    return marks;
+  }
+
+  const cd::Layout& source_;
+  const cd::Layout& result_;
+  const Capabilities& holds_;
+  std::string file_;
+};
+
+/// Sectors that have to be alike, at most a block of them.
+struct Compared {
+  Lba lba = 0;
+  std::uint32_t sectors = 0;
+};
+
+/// Every track with its gaps; what lies between sessions and areas is on no track.
+std::vector<Compared> track_runs(const CdImage& disc, Lba first) {
+  std::vector<Compared> runs;
+  constexpr std::uint32_t kBatch = kFlowBlockBytes / cd::kRawBytes;
+  for (const cd::Track& t : disc.layout().tracks)
+    for (Lba at = std::max(first, t.pregap_lba); at < t.end_lba;) {
+      const auto n = std::min(kBatch, static_cast<std::uint32_t>(t.end_lba - at));
+      runs.push_back({at, n});
+      at += static_cast<Lba>(n);
+    }
+  return runs;
+}
+
+/// True if the result keeps the 96 bytes behind the sectors of this extent.
+bool keeps_subchannel(const Capabilities& holds, const CdImage& disc, const Extent& e) {
+  if (e.form != StoredForm::raw_with_pw) return false;
+  const cd::Track* track = disc.layout().track(e.track);
+  const bool cdg = track && track->mode.kind == cd::TrackMode::Kind::cdg;
+  return holds.any_subchannel || (holds.subchannel && cdg);
+}
+
+void compare_subchannel(const Image& source, const Image& result, const Capabilities& holds, Work& work) {
+  for (const Extent& e : source.cd->extents()) {
+    if (!keeps_subchannel(holds, *source.cd, e)) continue;
+    for (Lba lba = e.lba; lba < e.end(); ++lba) {
+      work.progress.check_stop();
+      const auto here = source.cd->subchannel_at(lba), there = result.cd->subchannel_at(lba);
+      if (here && (!there || *here != *there))
+        fail(result.path.string(), fmt::format("other subchannel at sector {}", lba), "the input's");
+    }
+  }
+}
+
+Proof prove_disc(const Image& source, const Image& result, const ProofRequest& request, Work& work) {
+  const std::string file = result.path.string();
+  const LayoutProof layout(source.cd->layout(), result.cd->layout(), request.holds, file);
+  layout.run();
+  const Lba from = source.cd->extents().front().lba, there = result.cd->extents().front().lba;
+  if (request.holds.first_pregap && there > from)
+    fail(file, fmt::format("sectors from LBA {} on", there), fmt::format("from LBA {} on", from));
+  const std::vector<Compared> runs = track_runs(*source.cd, std::max(from, there));
+  std::uint64_t sectors = 0;
+  for (const Compared& run : runs) sectors += run.sectors;
+  work.progress.begin("proving", sectors * cd::kRawBytes);
+  Digest digest("sha1");
+  Flow flow;
+  flow.next = [&](FlowBlock& block) {
+    if (block.index >= runs.size()) return false;
+    block.data.resize(runs[block.index].sectors * cd::kRawBytes);
+    return true;
+  };
+  flow.work = [&](FlowBlock& block) {
+    Bytes other(block.data.size());
+    const Compared& run = runs[block.index];
+    source.cd->read(SectorForm::raw, run.lba, run.sectors, block.data);
+    result.cd->read(SectorForm::raw, run.lba, run.sectors, other);
+    if (std::memcmp(block.data.data(), other.data(), other.size()) == 0) return;
+    const auto at = std::mismatch(other.begin(), other.end(), block.data.begin()).first - other.begin();
+    fail(file, fmt::format("other bytes in sector {}", run.lba + static_cast<Lba>(at / std::ptrdiff_t{cd::kRawBytes})),
+         "the input's");
+  };
+  flow.consume.emplace_back([&](const FlowBlock& block) {
+    digest.update(block.data);
+    work.progress.done_bytes += block.data.size();
+  });
+  run_flow(flow, work);
+  compare_subchannel(source, result, request.holds, work);
+  return {digest.finish(), fmt::format("{}, {} sectors of 2352 bytes", layout.words(), grouped(sectors))};
+}
+
+void hash_zeros(Digest& digest, std::uint64_t bytes) {
+  static const Bytes zeros(kFlowBlockBytes);
+  for (; bytes > 0; bytes -= std::min<std::uint64_t>(bytes, zeros.size()))
+    digest.update(ByteView(zeros).first(static_cast<std::size_t>(std::min<std::uint64_t>(bytes, zeros.size()))));
+}
+
+/// Holes of both sides are not read. Returns the SHA-1 of the bytes.
+std::string compare_bytes(const ByteSource& source, const ByteSource& result, std::uint64_t size,
+                          const std::string& file, Work& work) {
+  struct Piece {
+    std::uint64_t at, size;
+    bool hole;
+  };
+  std::uint64_t next = 0;
+  std::vector<Piece> pieces(kBlocksInFlight + 1);  // of the blocks on their way
+  Digest digest("sha1");
+  Flow flow;
+  flow.next = [&](FlowBlock& block) {
+    if (next >= size) return false;
+    const std::uint64_t data = std::min({source.next_data(next), result.next_data(next), size});
+    const bool hole = data >= next + kFlowBlockBytes || (data == size && data > next);
+    const std::uint64_t n = hole ? data - next : std::min<std::uint64_t>(kFlowBlockBytes, size - next);
+    pieces[block.index % pieces.size()] = {next, n, hole};
+    block.data.resize(hole ? 0 : static_cast<std::size_t>(n));
+    next += n;
+    return true;
+  };
+  flow.work = [&](FlowBlock& block) {
+    const Piece piece = pieces[block.index % pieces.size()];
+    if (piece.hole) return;
+    Bytes other(block.data.size());
+    source.read_at(piece.at, block.data);
+    result.read_at(piece.at, other);
+    if (std::memcmp(block.data.data(), other.data(), other.size()) == 0) return;
+    const auto at = std::mismatch(other.begin(), other.end(), block.data.begin()).first - other.begin();
+    fail(file, fmt::format("another byte at {}", grouped(piece.at + static_cast<std::uint64_t>(at))), "the input's");
+  };
+  flow.consume.emplace_back([&](const FlowBlock& block) {
+    const Piece piece = pieces[block.index % pieces.size()];
+    if (piece.hole)
+      hash_zeros(digest, piece.size);
+    else
+      digest.update(block.data);
+    work.progress.done_bytes += piece.size;
+  });
+  work.progress.begin("proving", size);
+  run_flow(flow, work);
+  return digest.finish();
+}
+
+/// True if there are only zeros from `offset` on. Holes are not read.
+bool zeros_behind(const ByteSource& source, std::uint64_t offset) {
+  while ((offset = source.next_data(offset)) < source.size()) {
+    const Bytes piece = read_up_to(source, offset, kFlowBlockBytes);
+    if (!all_zero(piece)) return false;
+    offset += piece.size();
+  }
+  return true;
+}
+
+/// The bytes of the source that a format of blocks has to hold.
+SourcePtr held_bytes(const Image& source, const ProofRequest& request) {
+  if (source.blocks && !source.cd) {
+    if (request.holds.game_partition)
+      if (const auto place = find_game_partition(*source.blocks)) {
+        const std::uint64_t used = read_xdvdfs(source.blocks)->blocks * cd::kUserBytes;
+        return slice_source(source.blocks, *place, std::min(used, source.blocks->size() - *place));
+      }
+    return source.stored_blocks();
+  }
+  const int number = request.data_track != 0 ? request.data_track : source.main_data_track();
+  const cd::Track* track = source.cd->layout().track(number);
+  Lba end = track->start_lba;
+  for (const Extent& e : source.cd->extents())
+    if (e.track == number) end = std::max(end, e.end());
+  const SourcePtr data = user_data_source(source.cd, number);
+  const std::uint64_t from = static_cast<std::uint64_t>(track->start_lba) * cd::kUserBytes;
+  return slice_source(data, from, static_cast<std::uint64_t>(end) * cd::kUserBytes - from);
+}
+
+Proof prove_blocks(const Image& source, const Image& result, const ProofRequest& request, Work& work) {
+  const std::string file = result.path.string();
+  const SourcePtr here = held_bytes(source, request);
+  const SourcePtr there = result.blocks ? result.blocks : result.user_data();
+  const std::uint64_t size = here->size();
+  if (!there || there->size() < size)
+    fail(file, fmt::format("{} bytes", grouped(there ? there->size() : 0)), grouped(size));
+  const std::string sha1 = compare_bytes(*here, *there, size, file, work);
+  const std::uint64_t block_end = (size + cd::kUserBytes - 1) / cd::kUserBytes * cd::kUserBytes;
+  const bool more = there->size() > block_end && !request.holds.whole_discs;
+  // A copied container goes on where the source does.
+  const bool goes_on = source.blocks && source.blocks->size() == there->size();
+  if (more || (!zeros_behind(*there, size) && !goes_on))
+    fail(file, fmt::format("{} bytes", grouped(there->size())), grouped(size));
+  return {sha1, fmt::format("{} bytes of user data{}", grouped(size),
+                            there->size() > block_end ? ", zeros behind them" : "")};
+}
+
+Proof prove_files(const Image& source, const Image& result, Work& work) {
+  const Comparison found = compare_images(source, result, work);
+  if (!found.same())
+    fail(result.path.string(),
+         found.differences.empty() ? "other files" : printable(found.differences.front().path + " differs"),
+         "the files of the input");
+  return {"", fmt::format("{} files, byte by byte", grouped(found.same_files))};
+}
+
+}  // namespace
+
+Proof prove_same(const Image& source, const Image& result, const ProofRequest& request, Work& work) {
+  if (request.rebuilt) return prove_files(source, result, work);
+  const bool sectors = source.cd && result.cd && !result.blocks;
+  return sectors ? prove_disc(source, result, request, work) : prove_blocks(source, result, request, work);
+}
+
+Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::vector<WrittenFile>& written,
+                   Work& work) {
+  Digest all("sha1");
+  std::uint64_t total = 0;
+  std::size_t next = 0;
+  for (const PlannedOutput& output : plan.outputs) {
+    std::vector<SourcePtr> wanted, parts;
+    for (const Piece& piece : output.pieces) {
+      const auto& run = std::get<SourceRun>(piece);
+      wanted.push_back(slice_source(run.source, run.offset, run.size_bytes));
+    }
+    const SourcePtr whole = concat_source(std::move(wanted), output.path.string());
+    std::uint64_t found = 0;
+    while (next < written.size() && found < whole->size()) {
+      found += written[next].size_bytes;
+      parts.push_back(staged.open(written[next++].path));
+    }
+    // A part opens as the whole that it belongs to.
+    const SourcePtr copy = parts.size() > 1 ? parts.front() : concat_source(parts, output.path.string());
+    if (copy->size() != whole->size())
+      fail(output.path.string(), fmt::format("{} bytes", grouped(copy->size())), grouped(whole->size()));
+    all.update(as_view(compare_bytes(*whole, *copy, whole->size(), output.path.string(), work)));
+    total += whole->size();
+  }
+  return {plan.outputs.size() == 1 ? "" : all.finish(),
+          fmt::format("{} bytes of {} file{}", grouped(total), written.size(), written.size() == 1 ? "" : "s")};
+}
+
+Inspection inspection_of(const Image& source, const ConvertRequest& request, const WritePlan& plan, bool prove,
+                         Proof& proof, Work& work) {
+  return [&source, &plan, &proof, &work, prove, request](const FileSpacePtr& staged,
+                                                         const std::vector<WrittenFile>& written) {
+    if (!source.cd && !source.blocks) {  // a package, copied as it is
+      if (prove) proof = prove_copies(plan, *staged, written, work);
+      return;
+    }
+    const std::filesystem::path lead = leading_file(plan, written).path;
+    OpenOptions options;
+    options.files = staged;
+    options.keys = source.keys;
+    if (!request.options.parent.empty()) options.parents.push_back(request.options.parent);
+    try {
+      const Image result = open_image(lead, options);
+      if (!result.complete) fail(lead.string(), "an incomplete image", "all of it");
+      if (prove)
+        proof = prove_same(
+            source, result,
+            {request.target->holds, request.options.data_track, request.options.rebuild}, work);
+    } catch (const Error& e) {
+      if (e.details.code == "proof_failed" || e.details.fault == Fault::interrupted) throw;
+      const bool no_disc = std::any_of(source.warnings.begin(), source.warnings.end(),
+                                       [](const Warning& w) { return w.code == "not_a_disc"; });
+      if (no_disc && !prove) return;  // plain data in a plain file: there is nothing to recognise
+      ErrorDetails d = e.details;
+      d.code = "not_readable";
+      d.what = fmt::format("{} cannot hold this disc: what was written cannot be opened again ({})",
+                           request.target->id, d.what);
+      d.hint = "nothing was put in place; another format may hold it";
+      throw Error(std::move(d));
+    }
+  };
+}
+
+}  // namespace opifex

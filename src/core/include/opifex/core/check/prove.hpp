@@ -1,0 +1,35 @@
+/// Proof that an output decodes to its input, before it gets its name.
+#pragma once
+
+#include <string>
+
+#include "opifex/core/convert/plan.hpp"
+
+namespace opifex {
+
+struct Proof {
+  std::string sha1;      ///< of all bytes that were compared; empty if files were compared
+  std::string compared;  ///< in words: "4 tracks with their gaps and marks, 1 575 sectors of 2352 bytes"
+};
+
+/// How the result was made of the source.
+struct ProofRequest {
+  Capabilities holds = {};  ///< of the result's format: what it cannot hold is not compared, it was told as a loss
+  int data_track = 0;       ///< for formats of one data track; 0: the first
+  bool rebuilt = false;     ///< files were packed anew: they are compared, not sectors
+};
+
+/// Compares both ways: the tracks, their places, gaps, marks, codes and texts; every sector; the subchannel where it is
+/// kept; of discs of blocks every byte, and that nothing but zeros was added where that may be. Error (device,
+/// "proof_failed") with the first difference.
+Proof prove_same(const Image& source, const Image& result, const ProofRequest& request, Work& work);
+
+/// For outputs that are plain copies of bytes: the files as they are against what they were made of.
+Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::vector<WrittenFile>& written, Work& work);
+
+/// Opens the output by its own reader, and with `prove` compares it with the source; the outcome goes to `proof`.
+/// Error "not_readable" if what was written cannot be opened again.
+Inspection inspection_of(const Image& source, const ConvertRequest& request, const WritePlan& plan, bool prove,
+                         Proof& proof, Work& work);
+
+}  // namespace opifex
