@@ -86,26 +86,51 @@ dump::DumpRequest request_of(const Session& session, const std::string& source) 
   if (request.hashes == std::vector<std::string>{"none"}) request.hashes.clear();
   for (const std::string& name : request.hashes) Digest known(name);
   request.existing = session.flag("overwrite") ? Existing::replace : Existing::keep;
+  request.inputs = session.inputs();
   request.file_system = session.text("fs");
   return request;
+}
+
+struct Companions {
+  fs::path map, record_text, record_json, report;
+};
+
+Companions companions_of(const Session& session, const dump::DumpPlan& plan) {
+  const std::string base = fs::path(plan.lead).replace_extension().string();
+  Companions files{base + ".opifex-map", {}, {}, session.text("report")};
+  if (session.flag("record")) {
+    files.record_text = base + ".dump.txt";
+    files.record_json = base + ".dump.json";
+  }
+  return files;
+}
+
+/// Before a disc is read for an hour.
+void refuse_companions(const Session& session, const Companions& files, Existing existing) {
+  std::vector<fs::path> targets = {files.map};
+  if (!files.record_text.empty()) targets.insert(targets.end(), {files.record_text, files.record_json});
+  if (!files.report.empty())
+    for (fs::path& figure : report::dump_figures(files.report)) targets.push_back(std::move(figure));
+  refuse_existing(targets, session.inputs(), existing);
 }
 
 /// What stands beside the dump and in the report folder.
 void write_companions(Session& session, const dump::DumpPlan& plan, const dump::DumpResult& result,
                       const report::Json& json, const std::string& text) {
-  const fs::path base = fs::path(plan.lead).replace_extension();
+  const Companions files = companions_of(session, plan);
+  const Existing existing = session.flag("overwrite") ? Existing::replace : Existing::keep;
+  const InputFiles inputs = session.inputs();
   if (result.verdict != dump::DumpVerdict::intact) {
-    const fs::path map = base.string() + ".opifex-map";
-    write_whole_file(map, print(result.map), Existing::replace);
+    write_whole_file(files.map, print(result.map), existing, inputs);
     session.message(
-        fmt::format("the damaged sectors are listed in {}: opifex rescue uses it\n", printable(map.string())));
+        fmt::format("the damaged sectors are listed in {}: opifex rescue uses it\n", printable(files.map.string())));
   }
-  if (session.flag("record")) {
-    write_whole_file(base.string() + ".dump.txt", text, Existing::replace);
-    write_whole_file(base.string() + ".dump.json", report::dump(report::record("dump", json)), Existing::replace);
+  if (!files.record_text.empty()) {
+    write_whole_file(files.record_text, printable_lines(text), existing, inputs);
+    write_whole_file(files.record_json, report::dump(report::record("dump", json)), existing, inputs);
   }
-  if (const std::string folder = session.text("report"); !folder.empty())
-    for (const fs::path& figure : report::draw_dump(plan, result, folder))
+  if (!files.report.empty())
+    for (const fs::path& figure : report::draw_dump(plan, result, {files.report, existing, inputs}))
       session.message(fmt::format("drew {}\n", printable(figure.string())));
 }
 
@@ -116,7 +141,9 @@ void dump_one(Session& session, dump::Dump& job) {
     return;
   }
   job.check_plan();
-  session.message(report::dump_plan_text(job.plan()) + "\n");
+  refuse_companions(session, companions_of(session, job.plan()),
+                    session.flag("overwrite") ? Existing::replace : Existing::keep);
+  session.message(report::dump_plan_text(job.plan(), report::DumpTense::now) + "\n");
   const dump::DumpResult result = job.run(session.work());
   const report::Json json = report::dump_json(job.plan(), &result);
   const std::string text = report::dump_text(job.plan(), result);

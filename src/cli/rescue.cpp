@@ -1,9 +1,12 @@
 #include "opifex/core/check/rescue.hpp"
 
+#include <algorithm>
 #include <chrono>
 
 #include <fmt/format.h>
 
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/check/prove.hpp"
 #include "opifex/report/dump.hpp"
 #include "opifex/report/text.hpp"
 
@@ -45,13 +48,24 @@ void run(Session& session) {
   const Image first = inputs.front().image;
   const Format& target = target_format(session, first);
   const fs::path out = leading_output(first, target, session.text("out"));
+  const std::vector<RescueInput> sources = inputs;
   const RescueResult rescued = plan_rescue(std::move(inputs), session.work());
 
   const ConvertRequest request{&target, out, {}, accepted_losses(session)};
   Conversion conversion = plan_conversion(rescued.image, request, session.work());
   conversion.warnings.insert(conversion.warnings.begin(), rescued.warnings.begin(), rescued.warnings.end());
   refuse_losses(conversion, rescued.image, target);
-  const WriteJob job = write_job(session, out.parent_path());
+  WriteJob job = write_job(session, out.parent_path());
+  for (const RescueInput& input : sources) job.inputs.add(input_paths(input.image));
+  const std::string base = fs::path(out).replace_extension().string();
+  std::vector<fs::path> companions = {base + ".opifex-map"};
+  if (session.flag("record")) companions.insert(companions.end(), {base + ".rescue.txt", base + ".rescue.json"});
+  refuse_existing(companions, job.inputs, job.existing);
+  Proof proof;
+  const bool changed = std::any_of(conversion.losses.begin(), conversion.losses.end(),
+                                   [](const Loss& l) { return is_content_loss(l.kind); });
+  job.inspect = inspection_of(rescued.image, request, conversion.plan, session.flag("prove") && !changed, proof,
+                              session.work());
   report::JobResult done;
   done.planned_only = session.flag("plan");
   std::string text;
@@ -60,6 +74,8 @@ void run(Session& session) {
     text = report::plan_text(rescued.image, target.title, conversion, job.target);
   } else {
     done.outputs = write_outputs(rescued.image, conversion.plan, job, session.work());
+    done.proof_sha1 = proof.sha1;
+    done.proof_compared = proof.compared;
     text = report::job_text(conversion, done);
   }
   done.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
@@ -70,14 +86,13 @@ void run(Session& session) {
   const bool unsure = rescued.count(RescueHow::unsure) + rescued.count(RescueHow::conflict) > 0;
   if (!rescued.complete() || unsure) session.bad_news();
   if (done.planned_only) return;
-  const std::string base = fs::path(out).replace_extension().string();
   if (!rescued.complete() || unsure) {
     SectorMapFile map{{}, rescued.map, {}};
-    write_whole_file(base + ".opifex-map", print(map), Existing::replace);
+    write_whole_file(base + ".opifex-map", print(map), job.existing, job.inputs);
   }
   if (!session.flag("record")) return;
-  write_whole_file(base + ".rescue.txt", text, Existing::replace);
-  write_whole_file(base + ".rescue.json", report::dump(report::record("rescue", json)), Existing::replace);
+  write_whole_file(base + ".rescue.txt", printable_lines(text), job.existing, job.inputs);
+  write_whole_file(base + ".rescue.json", report::dump(report::record("rescue", json)), job.existing, job.inputs);
 }
 
 }  // namespace

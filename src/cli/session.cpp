@@ -186,15 +186,16 @@ void Session::result(report::Json json, const std::string& text) {
   if (flag("json")) return;
   if (separate_) std::cout << "\n";
   separate_ = true;
-  std::cout << text << std::flush;
+  std::cout << printable_lines(text) << std::flush;
 }
 
 void Session::message(const std::string& text) {
-  spdlog::info("{}", text);
+  const std::string shown = printable_lines(text);
+  spdlog::info("{}", shown);
   if (flag("quiet") || flag("json")) return;
   pause_progress();
   std::cout << std::flush;
-  std::cerr << text << std::flush;
+  std::cerr << shown << std::flush;
 }
 
 void Session::failed(const Error& error) {
@@ -204,14 +205,7 @@ void Session::failed(const Error& error) {
   document_["errors"].push_back(report::to_json(error.details, code));
   spdlog::error("{}", error.what());
   std::cout << std::flush;
-  // The lines of a message stay lines; what it quotes from files cannot steer the terminal.
-  std::cerr << "opifex: ";
-  std::string_view text = error.what();
-  while (!text.empty()) {
-    const std::size_t end = std::min(text.find('\n'), text.size());
-    std::cerr << printable(text.substr(0, end)) << "\n";
-    text.remove_prefix(std::min(end + 1, text.size()));
-  }
+  std::cerr << "opifex: " << error.what() << "\n";
 }
 
 int Session::finish() {

@@ -14,7 +14,7 @@ using dump::DumpResult;
 using dump::MediumKind;
 
 void add(std::string& text, const char* label, const std::string& value) {
-  if (!value.empty()) text += fmt::format("  {:<11} {}\n", label, value);
+  if (!value.empty()) text += fmt::format("  {:<11} {}\n", label, printable(value));
 }
 
 std::string plural(std::uint64_t n, const char* word) {
@@ -173,7 +173,7 @@ std::string lost_ranges_text(const SectorMap& map, std::size_t most) {
   return text;
 }
 
-std::string dump_plan_text(const DumpPlan& plan) {
+std::string dump_plan_text(const DumpPlan& plan, DumpTense tense) {
   std::string text = medium_text(plan);
   const std::uint64_t bytes = plan.sectors() * plan.sector_bytes();
   std::string expected = fmt::format("{}, {}", plural(plan.sectors(), "sector"), human_size(bytes));
@@ -185,7 +185,7 @@ std::string dump_plan_text(const DumpPlan& plan) {
         fmt::format("an unfinished dump of this disc is there: {:.0f} % are read", *plan.resumes_at * 100));
   text += track_table(plan) + "\n";
   for (const PlannedFile& f : plan.files)
-    add(text, "would write", fmt::format("{}  {}", printable(f.path.string()), bytes_text(f.size_bytes)));
+    add(text, tense == DumpTense::now ? "writing" : "would write", fmt::format("{}  {}", printable(f.path.string()), bytes_text(f.size_bytes)));
   std::string target = plan.target.file_system;
   if (plan.target.free_bytes != UINT64_MAX) target += fmt::format(", {} free", human_size(plan.target.free_bytes));
   add(text, "target", target);

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <array>
+#include <cerrno>
+#include <cstdlib>
 #include <map>
 
 #include <spawn.h>
@@ -9,6 +11,7 @@
 #include <unistd.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/io/journal.hpp"
 #include "opifex/core/io/output.hpp"
 
 namespace opifex::report {
@@ -44,52 +47,89 @@ std::size_t rank(SectorState state) {
   return 0;
 }
 
+/// In single quotes gnuplot runs no commands and knows no escapes but a doubled quote.
 std::string quoted(const std::string& text) {
-  std::string out = "\"";
-  for (const char c : printable(text)) {
-    if (c == '"' || c == '\\') out += '\\';
-    out += c;
-  }
-  return out + "\"";
+  std::string out = "'";
+  for (const char c : printable(text)) out += c == '\'' ? "''" : std::string(1, c);
+  return out + "'";
 }
+
+/// A folder below the report's own, gone with all that is in it when this is.
+class DrawingFolder {
+ public:
+  explicit DrawingFolder(const fs::path& report) {
+    std::error_code error;
+    fs::create_directories(report, error);
+    std::string name = (report / ".opifex-drawing-XXXXXX").string();
+    if (!::mkdtemp(name.data())) throw_system_error("cannot draw into this folder", report.string(), errno);
+    path_ = name;
+  }
+  DrawingFolder(const DrawingFolder&) = delete;
+  DrawingFolder& operator=(const DrawingFolder&) = delete;
+  ~DrawingFolder() {
+    std::error_code ignored;
+    fs::remove_all(path_, ignored);
+  }
+  const fs::path& path() const { return path_; }
+
+ private:
+  fs::path path_;
+};
 
 void run_gnuplot(const fs::path& folder, const std::string& script) {
   const auto fail = [&](std::string found) {
     throw Error({.fault = Fault::device,
                  .code = "no_figure",
                  .what = "gnuplot could not draw the figure",
-                 .file = (folder / script).string(),
+                 .file = script,
                  .found = std::move(found),
-                 .hint = "install gnuplot-nox; the data and the script are there, and can be drawn later"});
+                 .hint = "install gnuplot-nox"});
   };
-  const std::string path = fs::absolute(folder / script).string();
-  std::string program = "gnuplot", argument = path;
+  std::string program = "gnuplot", argument = script;
   std::array<char*, 3> arguments = {program.data(), argument.data(), nullptr};
+  posix_spawn_file_actions_t actions;
+  ::posix_spawn_file_actions_init(&actions);
+  ::posix_spawn_file_actions_addchdir_np(&actions, folder.c_str());
   pid_t child = 0;
-  if (const int e = ::posix_spawnp(&child, "gnuplot", nullptr, nullptr, arguments.data(), environ); e != 0)
-    fail(std::generic_category().message(e));
+  const int failed = ::posix_spawnp(&child, "gnuplot", &actions, nullptr, arguments.data(), environ);
+  ::posix_spawn_file_actions_destroy(&actions);
+  if (failed != 0) fail(std::generic_category().message(failed));
   int status = 0;
   while (::waitpid(child, &status, 0) < 0 && errno == EINTR) continue;
   if (!WIFEXITED(status) || WEXITSTATUS(status) != 0) fail(fmt::format("exit status {}", WEXITSTATUS(status)));
 }
 
-/// Writes data and script, and draws. `body` plots from the file $DATA.
-fs::path draw(const fs::path& folder, const std::string& name, const std::string& data, const std::string& body,
+/// The four files of a figure.
+std::vector<fs::path> files_of(const fs::path& folder, const std::string& name) {
+  std::vector<fs::path> files;
+  for (const char* extension : {".dat", ".gp", ".svg", ".png"}) files.push_back(folder / (name + extension));
+  return files;
+}
+
+/// Writes data and script, and draws; all four files get their names together. `body` plots from the data file.
+fs::path draw(const FigureRequest& request, const std::string& name, const std::string& data, const std::string& body,
               int width, int height) {
-  fs::create_directories(folder);
-  write_whole_file(folder / (name + ".dat"), data, Existing::replace);
-  std::string script = "# drawn by gnuplot from the data beside it\n";
-  script += fmt::format("cd {}\n", quoted(fs::absolute(folder).string()));
+  const DrawingFolder drawing(request.folder);
+  const auto written = files_of(drawing.path(), name), targets = files_of(request.folder, name);
+  refuse_existing(targets, request.inputs, request.existing);
+  write_whole_file(written[0], data, Existing::keep);
+  std::string script = fmt::format("# drawn by gnuplot from the data beside it: gnuplot {}.gp\n", name);
   const auto part = [&](const char* terminal, const char* extension) {
     script += fmt::format("set terminal {} size {},{} background rgb \"white\" font \"DejaVu Sans,11\"\n", terminal,
                           width, height);
-    script += fmt::format("set output \"{}.{}\"\n{}\nunset output\nreset\n", name, extension, body);
+    script += fmt::format("set output '{}.{}'\n{}\nunset output\nreset\n", name, extension, body);
   };
   part("pngcairo noenhanced", "png");
   part("svg noenhanced", "svg");
-  write_whole_file(folder / (name + ".gp"), script, Existing::replace);
-  run_gnuplot(folder, name + ".gp");
-  return folder / (name + ".png");
+  write_whole_file(written[1], script, Existing::keep);
+  run_gnuplot(drawing.path(), name + ".gp");
+  std::vector<Placing> placings;
+  for (std::size_t i = 0; i < written.size(); ++i) {
+    fs::path aside = request.existing == Existing::replace ? fs::path(targets[i].string() + ".opifex-old") : fs::path();
+    placings.push_back({written[i], targets[i], std::move(aside)});
+  }
+  place_together(placings);
+  return targets.back();
 }
 
 std::string disc_title(const DumpPlan& plan) {
@@ -114,7 +154,7 @@ std::vector<Mark> marks_of(const DumpPlan& plan) {
   return marks;
 }
 
-fs::path draw_map(const DumpPlan& plan, const DumpResult& result, const fs::path& folder) {
+fs::path draw_map(const DumpPlan& plan, const DumpResult& result, const FigureRequest& request) {
   constexpr int kColumns = 100, kMostRows = 40;
   const SectorMap& map = result.map.map;
   const std::int64_t total = map.end() - map.first();
@@ -168,10 +208,10 @@ fs::path draw_map(const DumpPlan& plan, const DumpResult& result, const fs::path
   for (const auto& [w, seen] : used)
     body += fmt::format(", NaN with points pt 5 ps 1.6 lc rgb \"#{:06X}\" title \"{}\"",
                         kColours[static_cast<std::size_t>(w)].rgb, kColours[static_cast<std::size_t>(w)].name);
-  return draw(folder, "sector-map", data, body, 1280, 760);
+  return draw(request, "sector-map", data, body, 1280, 760);
 }
 
-fs::path draw_speed(const DumpPlan& plan, const DumpResult& result, const fs::path& folder) {
+fs::path draw_speed(const DumpPlan& plan, const DumpResult& result, const FigureRequest& request) {
   const unsigned one_x = plan.medium.kind == dump::MediumKind::cd   ? dump::kCdSpeed
                          : plan.medium.kind == dump::MediumKind::bd ? dump::kBdSpeed
                                                                     : dump::kDvdSpeed;
@@ -198,10 +238,10 @@ fs::path draw_speed(const DumpPlan& plan, const DumpResult& result, const fs::pa
                         quoted(m.text), m.lba);
   }
   body += "plot \"reading-speed.dat\" using 1:($2/1000) with linespoints pt 7 ps 0.4 lw 2 lc rgb \"#3F7CAC\"";
-  return draw(folder, "reading-speed", data, body, 1280, 480);
+  return draw(request, "reading-speed", data, body, 1280, 480);
 }
 
-fs::path draw_readings(const DumpPlan& plan, const DumpResult& result, const fs::path& folder) {
+fs::path draw_readings(const DumpPlan& plan, const DumpResult& result, const FigureRequest& request) {
   std::map<unsigned, std::pair<std::uint64_t, std::uint64_t>> bars;  // recovered, given up
   std::uint64_t sum = 0;
   for (const auto& [readings, sectors] : result.stats.readings) bars[readings].first += sectors, sum += sectors;
@@ -222,13 +262,20 @@ fs::path draw_readings(const DumpPlan& plan, const DumpResult& result, const fs:
   }
   body += "plot \"readings.dat\" using 1:($2+$3) with boxes lc rgb \"#B3001B\" title \"given up\", ";
   body += "\"readings.dat\" using 1:2 with boxes lc rgb \"#4C9F70\" title \"recovered\"";
-  return draw(folder, "readings", data, body, 1280, 480);
+  return draw(request, "readings", data, body, 1280, 480);
 }
 
 }  // namespace
 
-std::vector<fs::path> draw_dump(const DumpPlan& plan, const DumpResult& result, const fs::path& folder) {
-  return {draw_map(plan, result, folder), draw_speed(plan, result, folder), draw_readings(plan, result, folder)};
+std::vector<fs::path> dump_figures(const fs::path& folder) {
+  std::vector<fs::path> files;
+  for (const char* name : {"sector-map", "reading-speed", "readings"})
+    for (fs::path& file : files_of(folder, name)) files.push_back(std::move(file));
+  return files;
+}
+
+std::vector<fs::path> draw_dump(const DumpPlan& plan, const DumpResult& result, const FigureRequest& request) {
+  return {draw_map(plan, result, request), draw_speed(plan, result, request), draw_readings(plan, result, request)};
 }
 
 }  // namespace opifex::report

@@ -254,6 +254,23 @@ Json job_json(const Image& image, const Conversion& conversion, const JobResult&
           {"seconds", job.seconds}};
 }
 
-std::string dump(const Json& document) { return document.dump(2, ' ', false, Json::error_handler_t::replace) + "\n"; }
+std::string dump(const Json& document) {
+  const std::string text = document.dump(2, ' ', false, Json::error_handler_t::replace);
+  // JSON lets through what steers a terminal; inside its strings each such character has an escape.
+  std::string out;
+  out.reserve(text.size() + 1);
+  for (std::size_t at = 0; at < text.size();) {
+    const auto lead = static_cast<unsigned char>(text[at]);
+    const std::size_t n = lead < 0x80 ? 1 : lead >= 0xF0 ? 4 : lead >= 0xE0 ? 3 : 2;
+    char32_t c = n == 1 ? lead : lead & (0x7Fu >> n);
+    for (std::size_t i = 1; i < n; ++i) c = c << 6 | (static_cast<unsigned char>(text[at + i]) & 0x3Fu);
+    if (c != '\n' && steers_terminal(c))
+      out += fmt::format("\\u{:04x}", static_cast<std::uint32_t>(c));
+    else
+      out += text.substr(at, n);
+    at += n;
+  }
+  return out + "\n";
+}
 
 }  // namespace opifex::report

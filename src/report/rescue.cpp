@@ -102,7 +102,7 @@ std::string folder_copy_text(const std::filesystem::path& from, const std::files
                              const dump::FolderCopy& copy, bool planned) {
   std::string text = fmt::format("{}\n", printable(from.string()));
   const auto line = [&](const char* label, const std::string& value) {
-    text += fmt::format("  {:<11} {}\n", label, value);
+    text += fmt::format("  {:<11} {}\n", label, printable(value));
   };
   line(planned ? "would copy" : "copied",
        fmt::format("{} files, {} ({} bytes), into {}", grouped(copy.files.size()), human_size(copy.total_bytes),

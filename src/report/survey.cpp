@@ -55,7 +55,7 @@ std::string size_text(std::uint64_t bytes) {
 }
 
 std::string fact(const char* label, const std::string& value) {
-  return value.empty() ? "" : fmt::format("  {:<12}{}\n", label, value);
+  return value.empty() ? "" : fmt::format("  {:<12}{}\n", label, printable(value));
 }
 
 }  // namespace

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "opifex/core/base/text.hpp"
+
 namespace opifex::report {
 namespace {
 
@@ -30,6 +32,11 @@ std::size_t shown_width(const std::string& text) {
     width += is_mark(c) ? 0u : is_wide(c) ? 2u : 1u;
   }
   return width;
+}
+
+void Table::add(const std::vector<std::string>& cells) {
+  rows_.emplace_back();
+  for (const std::string& cell : cells) rows_.back().push_back(printable(cell));
 }
 
 std::string Table::text(const std::string& indent) const {

@@ -23,7 +23,7 @@ std::string plural(std::uint64_t n, const char* word) {
 class Facts {
  public:
   void add(const char* label, const std::string& value) {
-    if (!value.empty()) text_ += fmt::format("  {:<11} {}\n", label, value);
+    if (!value.empty()) text_ += fmt::format("  {:<11} {}\n", label, printable(value));
   }
   const std::string& text() const { return text_; }
 
@@ -124,7 +124,8 @@ std::string losses_text(const std::vector<Loss>& losses) {
   std::string text;
   for (const Loss& loss : losses) {
     const char* state = !is_content_loss(loss.kind) ? "filler" : loss.accepted ? "accepted" : "refused";
-    text += fmt::format("  loss        {} ({}): {}: {}\n", loss.kind, state, loss.where, loss.detail);
+    text += fmt::format("  loss        {} ({}): {}: {}\n", loss.kind, state, printable(loss.where),
+                        printable(loss.detail));
   }
   return text;
 }
@@ -351,7 +352,7 @@ std::string job_text(const Conversion& conversion, const JobResult& job) {
   text += losses_text(conversion.losses);
   text += warnings_text(conversion.warnings);
   if (!job.proof_compared.empty())
-    text += fmt::format("proved: the output holds what the input has: {}{}\n", job.proof_compared,
+    text += fmt::format("proved: the output decodes to the input: {}{}\n", job.proof_compared,
                         job.proof_sha1.empty() ? "" : fmt::format(" (sha1 {})", job.proof_sha1));
   return text;
 }

@@ -1,6 +1,7 @@
 // Every good sheet of the vectors through a CHD and back: the same layout, texts and marks, the same sectors.
 #include <gtest/gtest.h>
 
+#include "opifex/core/check/prove.hpp"
 #include "opifex/core/convert/plan.hpp"
 
 #include "testkit.hpp"
@@ -46,7 +47,7 @@ TEST(ChdSheets, EveryDiscComesBackWithAllItsSheetSays) {
     const Image back = open_image(folder / "disc.chd");
     for (const Warning& w : back.warnings) EXPECT_NE(w.code, "sheet_ignored");
     EXPECT_EQ(sheet_of(back), sheet_of(image));
-    EXPECT_EQ(prove_same(image, back, work).size(), 40u);
+    EXPECT_EQ(prove_same(image, back, {.holds = request.target->holds}, work).sha1.size(), 40u);
     const cd::Layout &a = image.cd->layout(), &b = back.cd->layout();
     ASSERT_EQ(a.tracks.size(), b.tracks.size());
     for (std::size_t i = 0; i < a.tracks.size(); ++i) {

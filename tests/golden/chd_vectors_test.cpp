@@ -3,6 +3,7 @@
 
 #include <gtest/gtest.h>
 
+#include "opifex/core/check/prove.hpp"
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/convert/plan.hpp"
 #include "opifex/core/formats/chd/chd.hpp"
@@ -169,7 +170,7 @@ TEST(ChdVectors, RewrittenTheyHoldTheSame) {
     if (image.cd) {
       ++discs;
       QuietWork work;
-      EXPECT_EQ(prove_same(image, open_image(out), work).size(), 40u);
+      EXPECT_EQ(prove_same(image, open_image(out), {.holds = find_format("chd")->holds}, work).sha1.size(), 40u);
       continue;
     }
     // Hard disks and plain data stay what they are, to the byte and with all that is said of them.

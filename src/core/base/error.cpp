@@ -5,17 +5,22 @@
 
 #include <fmt/format.h>
 
+#include "opifex/core/base/text.hpp"
+
 namespace opifex {
 
 std::string Error::text(const ErrorDetails& d) {
-  std::string s = d.what;
-  const bool placed = !d.file.empty() || !d.found.empty() || !d.expected.empty();
-  if (placed) s += "\n  where: " + d.file;
-  if (d.offset) s += fmt::format(" @ 0x{:X}", *d.offset);
-  if (d.line) s += fmt::format(" line {}", *d.line);
-  if (!d.found.empty()) s += fmt::format("{}found {}", d.file.empty() ? "" : ": ", d.found);
-  if (!d.expected.empty()) s += fmt::format("{}expected {}", d.found.empty() ? ": " : ", ", d.expected);
-  return d.hint.empty() ? s : s + "\n  try: " + d.hint;
+  // Names and values come from outside: none of them may look like a line of ours.
+  std::string s = printable(d.what);
+  std::string place = printable(d.file);
+  if (d.offset) place += fmt::format("{}@ 0x{:X}", place.empty() ? "" : " ", *d.offset);
+  if (d.line) place += fmt::format("{}line {}", place.empty() ? "" : " ", *d.line);
+  std::string facts;
+  if (!d.found.empty()) facts = "found " + printable(d.found);
+  if (!d.expected.empty()) facts += (facts.empty() ? "expected " : ", expected ") + printable(d.expected);
+  if (!place.empty() && !facts.empty()) place += ": ";
+  if (const std::string where = place + facts; !where.empty()) s += "\n  where: " + where;
+  return d.hint.empty() ? s : s + "\n  try: " + printable(d.hint);
 }
 
 void throw_system_error(const std::string& what, const std::string& file, int errno_value) {

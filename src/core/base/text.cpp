@@ -194,19 +194,46 @@ std::string nearest_word(std::string_view word, const std::vector<std::string>& 
   return best;
 }
 
+bool steers_terminal(char32_t c) {
+  const bool control = c < 0x20 || (c >= 0x7F && c < 0xA0);
+  // Marks, embeddings, overrides and isolates of the bidirectional algorithm; line and paragraph separators.
+  const bool direction = c == 0x061C || (c >= 0x200E && c <= 0x200F) || (c >= 0x2028 && c <= 0x202E) ||
+                         (c >= 0x2066 && c <= 0x2069);
+  return control || direction;
+}
+
+namespace {
+
+char32_t code_point(std::string_view sequence) {
+  const auto lead = static_cast<unsigned char>(sequence[0]);
+  char32_t c = sequence.size() == 1 ? lead : lead & (0x7Fu >> sequence.size());
+  for (const char more : sequence.substr(1)) c = c << 6 | (static_cast<unsigned char>(more) & 0x3Fu);
+  return c;
+}
+
+}  // namespace
+
 std::string printable(std::string_view s) {
   std::string out;
+  out.reserve(s.size());
   while (!s.empty()) {
-    const std::size_t n = utf8_sequence(s);
-    const auto byte = static_cast<unsigned char>(s[0]);
-    const bool c1_control = n == 2 && byte == 0xC2 && static_cast<unsigned char>(s[1]) < 0xA0;
-    if (n == 0 || byte < 0x20 || byte == 0x7F || c1_control) {
-      out += fmt::format("\\x{:02X}", byte);
-      s.remove_prefix(1);
-    } else {
+    const std::size_t n = utf8_sequence(s), taken = std::max<std::size_t>(n, 1);
+    if (n == 0 || steers_terminal(code_point(s.substr(0, n))))
+      for (const char byte : s.substr(0, taken)) out += fmt::format("\\x{:02X}", static_cast<unsigned char>(byte));
+    else
       out += s.substr(0, n);
-      s.remove_prefix(n);
-    }
+    s.remove_prefix(taken);
+  }
+  return out;
+}
+
+std::string printable_lines(std::string_view s) {
+  std::string out;
+  while (!s.empty()) {
+    const std::size_t end = std::min(s.find('\n'), s.size());
+    out += printable(s.substr(0, end));
+    if (end < s.size()) out += '\n';
+    s.remove_prefix(std::min(end + 1, s.size()));
   }
   return out;
 }

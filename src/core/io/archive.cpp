@@ -20,7 +20,7 @@ namespace fs = std::filesystem;
 using namespace std::string_view_literals;
 
 constexpr std::size_t kMostMembers = 100'000, kMostNameBytes = 64 << 20, kLongestName = 4096;
-constexpr std::uint64_t kMostUndeclared = std::uint64_t{128} << 30;  // larger than any disc
+constexpr std::uint64_t kMostMember = std::uint64_t{128} << 30;  // larger than any disc
 
 constexpr std::size_t kTarBlock = 512, kTarSum = 148;
 
@@ -73,6 +73,29 @@ bool holds_tar(const std::vector<fs::path>& volumes, const std::string& packer) 
                .found = "no " + fmt::format("{}", fmt::join(names, ", ")),
                .expected = "all parts in one folder",
                .hint = "put what is missing beside the others"});
+}
+
+[[noreturn]] void cut_off(const fs::path& volume) {
+  throw Error({.code = "archive_damaged",
+               .what = "the archive is damaged: its headers do not lead to its end",
+               .file = volume.string(),
+               .hint = "copy or download it again"});
+}
+
+/// Members that a zip's directory promises (APPNOTE 4.3.14, 4.3.16); nothing if it has none.
+std::optional<std::uint64_t> promised_by_zip(const ByteSource& source) {
+  constexpr std::size_t kRecord = 22, kMostComment = 0xFFFF, kLocator = 20, kRecord64 = 56;
+  const std::uint64_t from = source.size() > kRecord + kMostComment ? source.size() - kRecord - kMostComment : 0;
+  const Bytes tail = read_up_to(source, from, kRecord + kMostComment);
+  const std::size_t at = as_text(tail).rfind("PK\x05\x06"sv);
+  if (at == std::string_view::npos || tail.size() - at < kRecord) return std::nullopt;
+  const std::uint64_t count = load_le16(tail, at + 10);
+  if (count != 0xFFFF || from + at < kLocator) return count;
+  const Bytes locator = read_up_to(source, from + at - kLocator, kLocator);
+  if (!as_text(locator).starts_with("PK\x06\x07"sv)) return count;
+  const Bytes record = read_up_to(source, load_le64(locator, 8), kRecord64);
+  if (record.size() < kRecord64 || !as_text(record).starts_with("PK\x06\x06"sv)) return std::nullopt;
+  return load_le64(record, 32);
 }
 
 [[noreturn]] void encrypted(const fs::path& path) {
@@ -147,7 +170,8 @@ class Listed final : public Archive {
   void find_kind(const fs::path& path) {
     std::vector<SourcePtr> parts;
     for (const fs::path& v : volumes_) parts.push_back(open_file(v));
-    kind_ = archive_kind(*concat_source(parts, path.string()));
+    whole_ = concat_source(parts, path.string());
+    kind_ = archive_kind(*whole_);
     if (kind_.empty())
       throw Error({.code = "not_an_archive",
                    .what = "this is not an archive that can be read",
@@ -161,6 +185,7 @@ class Listed final : public Archive {
     for (std::size_t v = 0; v < volumes_.size(); ++v) {
       const RarHeaders headers = read_rar_headers(*open_file(volumes_[v]));
       if (headers.headers_encrypted) encrypted(path);
+      if (headers.version != 0 && !headers.sound && unsound_.empty()) unsound_ = volumes_[v];
       for (const RarFile& f : headers.files) {
         if (f.encrypted) encrypted(path);
         if (!f.from_before || rar_.empty()) rar_.push_back(f);
@@ -212,9 +237,30 @@ class Listed final : public Archive {
         m.size_bytes = archive_entry_size_is_set(entry)
                            ? static_cast<std::uint64_t>(std::max<la_int64_t>(0, archive_entry_size(entry)))
                            : measure(reader, m);
+      if (m.size_bytes > kMostMember) too_large(m);
       crcs_.push_back(members_.size() < rar_.size() ? rar_[members_.size()].crc : std::nullopt);
       members_.push_back(std::move(m));
     }
+    reader.finish();
+    compare_count();
+  }
+
+  /// The library passes over what it cannot read: all that the headers promise has to be there.
+  void compare_count() const {
+    if (!unsound_.empty()) cut_off(unsound_);  // the library may have named the member that is hit
+    std::optional<std::uint64_t> promised;
+    if (kind_ == "rar4" || kind_ == "rar5") promised = rar_.size();
+    if (kind_ == "zip") {
+      promised = promised_by_zip(*whole_);
+      if (!promised) cut_off(volumes_.back());
+    }
+    if (promised && *promised != members_.size())
+      throw Error({.code = "archive_damaged",
+                   .what = "the archive is damaged: not all of its members are there",
+                   .file = volumes_.front().string(),
+                   .found = fmt::format("{}", members_.size()),
+                   .expected = fmt::format("{}", *promised),
+                   .hint = "copy or download it again"});
   }
 
   /// A file written through a link that the archive brings along: the oldest trick.
@@ -234,16 +280,21 @@ class Listed final : public Archive {
     std::uint64_t at = 0, size = 0;
     while (reader.read(block, at)) {
       size = std::max(size, at + block.size());
-      if (size > kMostUndeclared)
-        throw Error({.code = "archive_damaged",
-                     .what = fmt::format("{} in the archive is larger than any disc", printable(m.name)),
-                     .file = volumes_.front().string()});
+      if (size > kMostMember) too_large(m);
     }
     return size;
   }
 
+  [[noreturn]] void too_large(const ArchiveMember& m) const {
+    throw Error({.code = "archive_damaged",
+                 .what = fmt::format("{} in the archive is larger than any disc", printable(m.name)),
+                 .file = volumes_.front().string()});
+  }
+
   std::vector<fs::path> volumes_;
+  SourcePtr whole_;  // all volumes one behind the other
   std::string kind_;
+  fs::path unsound_;          // a volume whose headers do not lead to its end
   std::vector<RarFile> rar_;  // in the order of the members
   std::vector<ArchiveMember> members_;
   std::vector<std::optional<std::uint32_t>> crcs_;

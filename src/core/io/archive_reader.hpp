@@ -26,14 +26,21 @@ class ArchiveReader {
   /// The next bytes of the entry, valid until the next call, at `offset` of it (before it are zeros); false at its end.
   bool read(ByteView& block, std::uint64_t& offset);
   void skip();
+  /// Behind the last entry: what follows it up to the end of a packed stream, whose checksum stands there. Error
+  /// (archive_damaged) if that does not fit, or if the mark that ends a tar is missing.
+  void finish();
 
  private:
+  class Feed;
   [[noreturn]] void fail() const;
+  /// A device that failed while the library was reading is no end of the archive, whatever the library makes of it.
+  void rethrow_device_error() const;
   struct Free {
     void operator()(archive* a) const;
   };
   struct Utf8;  // names are converted by the locale of the thread
-  std::string file_, entry_name_;
+  std::string file_, kind_, entry_name_;
+  std::unique_ptr<Feed> feed_;  // outlives the archive
   std::unique_ptr<archive, Free> archive_;
 };
 

@@ -1,5 +1,7 @@
 #include "rar_headers.hpp"
 
+#include <libdeflate.h>
+
 namespace opifex {
 namespace {
 
@@ -11,13 +13,25 @@ constexpr unsigned kType4Archive = 0x73, kType4File = 0x74, kType4End = 0x7B;
 constexpr unsigned kLongBlock = 0x8000;
 constexpr std::size_t kBlock4 = 7, kFile4 = 32;
 
+constexpr unsigned kFirstWithEnd = 29;  ///< "version needed to unpack" of writers that always end with that block
+
+/// The low half of the CRC-32 over the header but its first two bytes. Comments of old writers have sums of their own.
+bool sum_fits4(const ByteSource& source, std::uint64_t at, const Bytes& head, unsigned size) {
+  const unsigned type = std::to_integer<unsigned>(head[2]);
+  if (type != kType4Archive && type != kType4File && type != kType4End) return true;
+  const Bytes header = read_up_to(source, at, size);
+  if (header.size() < size) return false;
+  return (libdeflate_crc32(0, header.data() + 2, header.size() - 2) & 0xFFFF) == load_le16(header, 0);
+}
+
 void walk4(const ByteSource& source, std::uint64_t at, RarHeaders& out) {
   out.sound = false;
+  bool needs_end = false;
   for (std::size_t n = 0; n < kMostBlocks; ++n) {
     const Bytes head = read_up_to(source, at, kFile4 + 8);
     if (head.empty() || head.size() < kBlock4) return;
     const unsigned type = std::to_integer<unsigned>(head[2]), flags = load_le16(head, 3), size = load_le16(head, 5);
-    if (size < kBlock4) return;
+    if (size < kBlock4 || !sum_fits4(source, at, head, size)) return;
     std::uint64_t data = 0;
     if ((flags & kLongBlock) != 0 || type == kType4File) {
       if (head.size() < kBlock4 + 4) return;
@@ -41,6 +55,7 @@ void walk4(const ByteSource& source, std::uint64_t at, RarHeaders& out) {
         file.size_bytes |= std::uint64_t{load_le32(head, kFile4 + 4)} << 32;
       }
       out.files.push_back(file);
+      needs_end = needs_end || std::to_integer<unsigned>(head[24]) >= kFirstWithEnd;
     } else if (type == kType4End) {
       out.more_follow = (flags & 0x0001) != 0;
       out.sound = true;
@@ -50,7 +65,7 @@ void walk4(const ByteSource& source, std::uint64_t at, RarHeaders& out) {
     if (!next || *next <= at || *next > source.size()) return;
     at = *next;
     if (at == source.size()) {  // older writers leave the end block out
-      out.sound = true;
+      out.sound = !needs_end;
       return;
     }
   }
@@ -126,6 +141,10 @@ void walk5(const ByteSource& source, std::uint64_t at, RarHeaders& out) {
     const std::uint64_t body = at + size_of.at;
     const Bytes header = read_up_to(source, body, static_cast<std::size_t>(size));
     if (header.size() < size) return;
+    // Over the size and the header.
+    const std::size_t field = size_of.at - kCrc;
+    const std::uint32_t sum = libdeflate_crc32(libdeflate_crc32(0, start.data() + kCrc, field), header.data(), header.size());
+    if (sum != load_le32(start, 0)) return;
     Cursor c{header};
     const std::uint64_t type = c.number(), flags = c.number();
     const std::uint64_t extra_size = (flags & kHasExtra) != 0 ? c.number() : 0;

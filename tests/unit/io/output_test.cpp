@@ -78,7 +78,7 @@ TEST(Output, NeverOverAnInputNotEvenByAnotherName) {
   fs::create_hard_link(folder / "in.bin", folder / "alias.bin");
   for (const char* name : {"in.bin", "alias.bin"}) {
     try {
-      refuse_existing({folder / name}, {folder / "in.bin"}, Existing::replace);
+      refuse_existing({folder / name}, InputFiles({folder / "in.bin"}), Existing::replace);
       FAIL() << name;
     } catch (const Error& e) {
       EXPECT_EQ(e.details.code, "output_is_input");

@@ -10,7 +10,8 @@
 
 namespace opifex::report {
 
-std::string dump_plan_text(const dump::DumpPlan& plan);
+enum class DumpTense { planned, now };
+std::string dump_plan_text(const dump::DumpPlan& plan, DumpTense tense = DumpTense::planned);
 std::string dump_text(const dump::DumpPlan& plan, const dump::DumpResult& result);
 /// `result` null: only planned.
 Json dump_json(const dump::DumpPlan& plan, const dump::DumpResult* result);

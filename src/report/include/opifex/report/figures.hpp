@@ -8,9 +8,18 @@
 
 namespace opifex::report {
 
+struct FigureRequest {
+  std::filesystem::path folder;  ///< made if it is not there
+  Existing existing = Existing::keep;
+  InputFiles inputs = {};  ///< never written
+};
+
+/// The files draw_dump() is going to make, for refusing early.
+std::vector<std::filesystem::path> dump_figures(const std::filesystem::path& folder);
+
 /// The state of every sector over the disc, with tracks and layers marked; reading speed over the disc; how often
-/// damaged sectors were read. Returns the PNG files. Error (device, "no_figure") if gnuplot cannot draw.
+/// damaged sectors were read. Returns the PNG files. Error: exists; (device, "no_figure") if gnuplot cannot draw.
 std::vector<std::filesystem::path> draw_dump(const dump::DumpPlan& plan, const dump::DumpResult& result,
-                                             const std::filesystem::path& folder);
+                                             const FigureRequest& request);
 
 }  // namespace opifex::report

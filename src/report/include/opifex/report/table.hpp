@@ -16,7 +16,7 @@ class Table {
     Align align = Align::left;
   };
   explicit Table(std::vector<Column> columns) : columns_(std::move(columns)) {}
-  void add(std::vector<std::string> cells) { rows_.push_back(std::move(cells)); }
+  void add(const std::vector<std::string>& cells);
   /// Each line begins with `indent`; columns empty in every row are left out.
   std::string text(const std::string& indent = "") const;
 

@@ -40,7 +40,14 @@ std::optional<std::uint64_t> parse_size(std::string_view s);
 /// The nearest of `known` to a misspelt `word` (edit distance at most a third of its length), or empty.
 std::string nearest_word(std::string_view word, const std::vector<std::string>& known);
 
-/// Control characters and ill-formed UTF-8 made visible as \xNN, so that a hostile name cannot steer a terminal.
+/// Control characters, marks that turn the direction of writing around, and ill-formed UTF-8 made visible as \xNN, so
+/// that a hostile name cannot steer a terminal or forge a line. What is printable already stays as it is.
 std::string printable(std::string_view s);
+
+/// The same for whole texts: their line ends stay.
+std::string printable_lines(std::string_view s);
+
+/// True for a code point that printable() does not let through.
+bool steers_terminal(char32_t c);
 
 }  // namespace opifex
