@@ -115,6 +115,11 @@ struct ConversionJob {
 };
 void run_conversion(Session& session, const Image& image, const ConversionJob& job);
 
+/// Damage of a source, found while it was read: told as warnings, exit code 1; with --strict an Error
+/// ("source_damaged").
+void take_findings(Session& session, const std::vector<Finding>& findings, const Image& image,
+                   std::vector<Warning>& warnings);
+
 /// A plan that is made already, shown or carried out. `becomes`: what the source turns into, in words.
 void run_plan(Session& session, const Image& source, std::string_view becomes, const Conversion& conversion);
 

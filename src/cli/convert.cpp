@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/check/source_check.hpp"
 #include "opifex/core/convert/parts.hpp"
 #include "opifex/core/convert/scrub.hpp"
 #include "opifex/core/io/part_names.hpp"
@@ -212,7 +213,15 @@ void join_parts(Session& session, const fs::path& part) {
                                                                  : fs::path(stem + ".iso");
     target /= whole;
   }
-  run_file_plan(session, part, "one file", plan_join(part, target));
+  const WritePlan plan = plan_join(part, target);
+  // Parts that were cut off, or are not all there, give a file that looks whole.
+  const Image whole = open_image(part);
+  std::vector<Warning> warnings = whole.warnings;
+  for (const Warning& w : whole.warnings)
+    if (w.code == "uneven_part") session.bad_news();
+  take_findings(session, SourceCheck(whole, session.work()).finish(), whole, warnings);
+  for (const Warning& w : warnings) session.message(fmt::format("opifex: warning: {}\n", printable(w.message)));
+  run_file_plan(session, part, "one file", plan);
 }
 
 void run_merge(Session& session) {
@@ -277,6 +286,7 @@ OpenOptions open_options(const Session& session) {
   options.pick = session.text("pick");
   if (const std::string keys = session.text("key-file"); !keys.empty()) options.keys = KeyRing::read(keys);
   if (const std::string parent = session.text("parent"); !parent.empty()) options.parents.emplace_back(parent);
+  options.parents_must_fit = session.text("to") != "chd";  // there it may be that of the output alone
   if (session.options().count("mode") != 0) options.mode = session.options()["mode"].as<int>();
   if (options.mode && *options.mode != 1 && *options.mode != 2)
     throw Error({.fault = Fault::usage, .code = "usage", .what = "--mode is 1 or 2"});
@@ -290,6 +300,7 @@ void declare_write_options(po::options_description& options) {
       "plan", po::bool_switch(), "say what would be done and lost; write nothing")("overwrite", po::bool_switch(),
                                                                                    "replace existing files")(
       "prove", po::bool_switch(), "read the output back and compare every sector with the input")(
+      "strict", po::bool_switch(), "write nothing if the input turns out to be damaged")(
       "sha1", po::bool_switch(), "print the SHA-1 of each output")(
       "fs", po::value<std::string>()->value_name("TYPE"),
       "rules of the target drive: fat32, exfat, ntfs, ext4, fatx (default: found out)");

@@ -72,7 +72,14 @@ po::variables_map parse(const Command& command, const std::vector<std::string>& 
   namespace style = po::command_line_style;
   const int rules = style::allow_long | style::long_allow_next | style::long_allow_adjacent;
   try {
-    po::store(po::command_line_parser(words).options(all).positional(positional).style(rules).run(), values);
+    const auto parsed = po::command_line_parser(words).options(all).positional(positional).style(rules).run();
+    // "-1" as an unsigned number would be a very large one.
+    for (const auto& option : parsed.options)
+      for (const std::string& value : option.value)
+        if (option.string_key != "offset" && option.string_key != "words" && value.size() > 1 && value[0] == '-' &&
+            value[1] >= '0' && value[1] <= '9')
+          usage_error(command, fmt::format("--{} takes no negative number", option.string_key));
+    po::store(parsed, values);
     po::notify(values);
   } catch (const po::unknown_option& e) {
     const std::string nearest = nearest_word(e.get_option_name(), option_names(own));

@@ -5,6 +5,7 @@
 
 #include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/check/source_check.hpp"
 #include "opifex/report/volume.hpp"
 
 #include "command.hpp"
@@ -81,6 +82,7 @@ void declare_extract(po::options_description& options) {
       "check", po::bool_switch(), "read every file back and compare it with the image")(
       "form2", po::value<std::string>()->value_name("HOW"),
       "streamed files of CD-ROM XA: raw (default, sectors of 2352 bytes) or payload (2324)")(
+      "strict", po::bool_switch(), "write nothing if the image turns out to be damaged")(
       "plan", po::bool_switch(), "say what would be written; write nothing")("overwrite", po::bool_switch(),
                                                                              "replace existing files that differ")(
       "fs", po::value<std::string>()->value_name("TYPE"), "rules of the target drive: fat32, exfat, ntfs, ext4");
@@ -104,6 +106,20 @@ void warn_of_form2(Session& session, const Image& image, const ExtractPlan& plan
         cut == 1 ? "" : "s"));
 }
 
+/// What is wrong with the image as far as this extraction is concerned.
+std::vector<Finding> damage_of(const Image& image, const std::vector<Volume>& volumes, const ExtractPlan& plan,
+                               Work& work) {
+  std::vector<Finding> findings;
+  if (image.format) findings = SourceCheck(image, work).finish();  // an archive's members have their own checksums
+  for (const Volume& volume : volumes) {
+    std::vector<const VolumeEntry*> files;
+    for (const ExtractItem& item : plan.items)
+      if (item.source && item.volume == &volume) files.push_back(item.entry);
+    for (Finding& f : bad_sectors_of(image, files, volume, work)) findings.push_back(std::move(f));
+  }
+  return findings;
+}
+
 void run_extract_command(Session& session) {
   const auto words = session.list("words");
   if (session.text("into").empty())
@@ -120,19 +136,23 @@ void run_extract_command(Session& session) {
   if (!session.flag("plan")) {
     InputFiles inputs = write.inputs;
     inputs.add(input_paths(image));
+    if (session.flag("strict"))
+      take_findings(session, damage_of(image, volumes, plan, session.work()), image, outcome.warnings);
     outcome.items = run_extract(
         plan, {write.existing, session.flag("check"), write.target, session.text("into"), std::move(inputs)},
         session.work());
     outcome.verified = session.flag("check");
+    if (!session.flag("strict"))
+      take_findings(session, damage_of(image, volumes, plan, session.work()), image, outcome.warnings);
   }
   outcome.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   warn_of_form2(session, image, plan);
   session.result(report::extract_json(image, plan, outcome), report::extract_text(plan, outcome, session.text("into")));
-  const bool lost = std::any_of(volumes.begin(), volumes.end(), [](const Volume& v) {
-    return std::any_of(v.entries.begin(), v.entries.end(), [](const VolumeEntry& e) {
-      return (e.kind == EntryKind::file && !e.sound) || !e.refused.empty();
-    });
-  });
+  const bool lost = any_damage(volumes) || std::any_of(volumes.begin(), volumes.end(), [](const Volume& v) {
+                      return std::any_of(v.entries.begin(), v.entries.end(), [](const VolumeEntry& e) {
+                        return (e.kind == EntryKind::file && !e.sound) || !e.refused.empty();
+                      });
+                    });
   if (lost) session.bad_news();
 }
 

@@ -6,6 +6,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/check/prove.hpp"
+#include "opifex/core/check/source_check.hpp"
 #include "opifex/core/convert/parts.hpp"
 #include "opifex/report/text.hpp"
 
@@ -77,6 +78,19 @@ fs::path leading_output(const Image& image, const Format& target, const std::str
   return inside;
 }
 
+void take_findings(Session& session, const std::vector<Finding>& findings, const Image& image,
+                   std::vector<Warning>& warnings) {
+  if (findings.empty()) return;
+  session.bad_news();
+  for (const Finding& f : findings) warnings.push_back({f.code, "the input is damaged: " + f.message});
+  if (session.flag("strict"))
+    throw Error({.code = "source_damaged",
+                 .what = "the input is damaged, and --strict takes no damaged one",
+                 .file = image.path.string(),
+                 .found = findings.front().message,
+                 .hint = "opifex check lists everything; without --strict it is written as far as it can be read"});
+}
+
 void run_conversion(Session& session, const Image& image, const ConversionJob& job) {
   const auto start = Clock::now();
   const ConvertRequest request{job.target, job.out, job.options, accepted_losses(session)};
@@ -102,9 +116,17 @@ void run_conversion(Session& session, const Image& image, const ConversionJob& j
     return check_plan(image, conversion.plan, write);
   }
   refuse_losses(conversion, image, *job.target);
+  const bool bad_sectors = std::any_of(conversion.warnings.begin(), conversion.warnings.end(),
+                                       [](const Warning& w) { return w.code == "bad_sectors"; });
+  if (bad_sectors) session.bad_news();
   Proof proof;
-  const bool prove = session.flag("prove") && !changed;
-  write.inspect = inspection_of(image, request, conversion.plan, prove, proof, session.work());
+  const Inspect how = changed ? Inspect::readable : session.flag("prove") ? Inspect::prove : Inspect::layout;
+  const SourceCheck source(image, session.work());
+  write.inspect = [&, look = inspection_of(image, request, conversion.plan, how, proof, session.work())](
+                      const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
+    take_findings(session, source.finish(), image, conversion.warnings);
+    look(staged, written);
+  };
   done.outputs = write_outputs(image, conversion.plan, write, session.work());
   if (session.flag("prove") && changed)
     session.message("opifex: --prove is left out: with accepted losses input and output differ\n");

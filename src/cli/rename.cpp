@@ -1,5 +1,7 @@
 #include <fmt/format.h>
 
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/io/journal.hpp"
 #include "opifex/core/stage/naming.hpp"
 #include "opifex/report/text.hpp"
 
@@ -18,8 +20,18 @@ void run(Session& session) {
   const auto words = session.list("words");
   std::optional<std::size_t> limit;
   if (session.options().count("limit") != 0) limit = session.options()["limit"].as<std::size_t>();
-  const RenamePlan plan = plan_rename(words[0], words[1], limit);
   const bool planned_only = session.flag("plan");
+  const std::filesystem::path set = words[0];
+  if (!planned_only) {
+    // What an interrupted renaming left half done may be the very job that is asked for.
+    const auto finished = finish_interrupted(set.parent_path());
+    if (!finished.empty() && !std::filesystem::exists(set)) {
+      std::string text = "Finished what an interrupted job had begun:\n";
+      for (const auto& file : finished) text += fmt::format("  {}\n", printable(file.filename().string()));
+      return session.result(report::rename_json({}), text);
+    }
+  }
+  const RenamePlan plan = plan_rename(set, words[1], limit);
   if (!planned_only) run_rename(plan);
   session.result(report::rename_json(plan),
                  report::rename_text(plan, planned_only ? report::RenameState::planned : report::RenameState::done));

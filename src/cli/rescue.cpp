@@ -64,8 +64,8 @@ void run(Session& session) {
   Proof proof;
   const bool changed = std::any_of(conversion.losses.begin(), conversion.losses.end(),
                                    [](const Loss& l) { return is_content_loss(l.kind); });
-  job.inspect = inspection_of(rescued.image, request, conversion.plan, session.flag("prove") && !changed, proof,
-                              session.work());
+  const Inspect how = changed ? Inspect::readable : session.flag("prove") ? Inspect::prove : Inspect::layout;
+  job.inspect = inspection_of(rescued.image, request, conversion.plan, how, proof, session.work());
   report::JobResult done;
   done.planned_only = session.flag("plan");
   std::string text;

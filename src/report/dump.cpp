@@ -185,7 +185,8 @@ std::string dump_plan_text(const DumpPlan& plan, DumpTense tense) {
         fmt::format("an unfinished dump of this disc is there: {:.0f} % are read", *plan.resumes_at * 100));
   text += track_table(plan) + "\n";
   for (const PlannedFile& f : plan.files)
-    add(text, tense == DumpTense::now ? "writing" : "would write", fmt::format("{}  {}", printable(f.path.string()), bytes_text(f.size_bytes)));
+    add(text, tense == DumpTense::now ? "writing" : "would write",
+        fmt::format("{}  {}", printable(f.path.string()), bytes_text(f.size_bytes)));
   std::string target = plan.target.file_system;
   if (plan.target.free_bytes != UINT64_MAX) target += fmt::format(", {} free", human_size(plan.target.free_bytes));
   add(text, "target", target);

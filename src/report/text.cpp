@@ -124,8 +124,8 @@ std::string losses_text(const std::vector<Loss>& losses) {
   std::string text;
   for (const Loss& loss : losses) {
     const char* state = !is_content_loss(loss.kind) ? "filler" : loss.accepted ? "accepted" : "refused";
-    text += fmt::format("  loss        {} ({}): {}: {}\n", loss.kind, state, printable(loss.where),
-                        printable(loss.detail));
+    text +=
+        fmt::format("  loss        {} ({}): {}: {}\n", loss.kind, state, printable(loss.where), printable(loss.detail));
   }
   return text;
 }

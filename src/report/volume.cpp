@@ -152,6 +152,7 @@ Json extract_json(const Image& image, const ExtractPlan& plan, const ExtractOutc
           {"total_bytes", plan.total_bytes},
           {"planned_only", outcome.items.empty() && !plan.items.empty()},
           {"verified", outcome.verified},
+          {"warnings", to_json(outcome.warnings)},
           {"losses", Json::array()},
           {"steps", Json::array()},
           {"seconds", outcome.seconds}};
@@ -175,7 +176,9 @@ std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome,
   head += fmt::format(", {}, {} {}\n", human_size(plan.total_bytes), planned ? "into" : "to", printable(into));
   if (there > 0) head += fmt::format("  {} of them were there already\n", grouped(there));
   if (outcome.verified) head += "  every file was read back and is the same as in the image\n";
-  for (const SkippedEntry& s : plan.skipped) text += fmt::format("  left out  {}: {}\n", printable(s.path), s.why);
+  for (const SkippedEntry& s : plan.skipped)
+    text += fmt::format("  left out  {}: {}\n", printable(s.path), printable(s.why));
+  for (const Warning& w : outcome.warnings) text += fmt::format("  warning   {}\n", printable(w.message));
   return head + text;
 }
 

@@ -3,8 +3,8 @@
 
 #include <gtest/gtest.h>
 
-#include "opifex/core/check/prove.hpp"
 #include "opifex/core/base/hash.hpp"
+#include "opifex/core/check/prove.hpp"
 #include "opifex/core/convert/plan.hpp"
 #include "opifex/core/formats/chd/chd.hpp"
 #include "opifex/core/image/container.hpp"

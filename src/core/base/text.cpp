@@ -197,8 +197,8 @@ std::string nearest_word(std::string_view word, const std::vector<std::string>& 
 bool steers_terminal(char32_t c) {
   const bool control = c < 0x20 || (c >= 0x7F && c < 0xA0);
   // Marks, embeddings, overrides and isolates of the bidirectional algorithm; line and paragraph separators.
-  const bool direction = c == 0x061C || (c >= 0x200E && c <= 0x200F) || (c >= 0x2028 && c <= 0x202E) ||
-                         (c >= 0x2066 && c <= 0x2069);
+  const bool direction =
+      c == 0x061C || (c >= 0x200E && c <= 0x200F) || (c >= 0x2028 && c <= 0x202E) || (c >= 0x2066 && c <= 0x2069);
   return control || direction;
 }
 

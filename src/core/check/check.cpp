@@ -11,7 +11,6 @@
 #include "opifex/core/check/wii_tree.hpp"
 #include "opifex/core/image/container.hpp"
 #include "opifex/core/volumes/volume.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
 
 #include "sector_judge.hpp"
 #include "stream.hpp"
@@ -31,14 +30,13 @@ class Checker {
     if (image_.blocks && is_wii_disc(*image_.blocks)) tree_.emplace(image_.stored_blocks(), image_.keys.get());
     const Stream stream = make_stream(image_, tree_ ? &*tree_ : nullptr);
     prepare(stream);
-    if (!read_all(stream)) {
-      name_files();
-      return std::move(result_);
-    }
-    if (image_.cd) judge_tracks();
+    // A damaged container does not hide what else is wrong.
+    const bool sound = beside() ? see_container() : read_all(stream);
+    if (sound && image_.cd && !beside()) judge_tracks();
     name_files();
-    if (tree_) take_tree();
-    if (!tree_) judge_structure();
+    if (tree_) judge_tree();
+    if (tree_ && sound) take_tree();
+    judge_structure();
     from_warnings();
     set_verdict();
     result_.bytes_read = stream.size_bytes;
@@ -48,7 +46,7 @@ class Checker {
  private:
   void prepare(const Stream& stream) {
     for (const ImageFile& file : image_.files) result_.files.push_back({file.path, file.size_bytes, empty_hashes()});
-    if (holds_disc(image_)) result_.disc = {image_.path, image_.blocks->size(), empty_hashes()};
+    if (holds_disc(image_)) result_.disc = {image_.path, image_.stored_blocks()->size(), empty_hashes()};
     if (!image_.cd) return;
     for (const cd::Track& t : image_.cd->layout().tracks) {
       TrackCheck check{.number = t.number, .mode = t.mode, .hashes = {}};
@@ -88,6 +86,44 @@ class Checker {
     return hashers;
   }
 
+  bool beside() const { return options_.depth == CheckDepth::beside_a_job; }
+
+  /// What another job's reading has shown; where that shows nothing, the container is verified now.
+  bool see_container() {
+    if (!image_.container) return true;
+    const auto problems =
+        image_.container->watches() ? image_.container->seen() : image_.container->verify(work_, nullptr);
+    if (!problems.empty()) container_is_damaged(problems);
+    return problems.empty();
+  }
+
+  /// Clusters that are not on the way of the stream: those of a disc in a container that decodes.
+  void judge_tree() {
+    const bool on_the_way = !beside() && !(image_.container && image_.container->decodes_blocks());
+    if (on_the_way) return;
+    struct Piece {
+      std::uint64_t at, size;
+    };
+    std::vector<Piece> pieces;
+    for (const ByteRange& run : tree_->cluster_runs())
+      for (std::uint64_t at = run.first; at < run.end; at += kFlowBlockBytes)
+        pieces.push_back({at, std::min<std::uint64_t>(kFlowBlockBytes, run.end - at)});
+    const SourcePtr disc = image_.stored_blocks();
+    Flow flow;
+    flow.next = [&](FlowBlock& b) {
+      if (b.index >= pieces.size()) return false;
+      b.data.resize(static_cast<std::size_t>(pieces[b.index].size));
+      return true;
+    };
+    flow.work = [&](FlowBlock& b) {
+      const Piece& piece = pieces[b.index];
+      if (disc->next_data(piece.at) >= piece.at + piece.size) return tree_->judge_hole(piece.at, piece.size);
+      disc->read_at(piece.at, b.data);
+      tree_->judge(piece.at, b.data);
+    };
+    run_flow(flow, work_);
+  }
+
   /// False if the container is damaged: its sectors cannot be looked at, and the result says so already.
   bool read_all(const Stream& stream) {
     std::vector<SpanHasher> hashers = make_hashers(stream);
@@ -95,7 +131,8 @@ class Checker {
     if (!image_.container) return true;
     // Sectors out of a container come by as it is verified.
     Watcher watcher(stream, hashers, judge_.get());
-    const auto problems = image_.container->verify(work_, image_.cd ? &watcher : nullptr);
+    const bool passes_on = image_.cd || image_.container->decodes_blocks();
+    const auto problems = image_.container->verify(work_, passes_on ? &watcher : nullptr);
     if (!problems.empty()) container_is_damaged(problems);
     return problems.empty();
   }
@@ -103,7 +140,8 @@ class Checker {
   /// Passes the sectors of a container on.
   class Watcher final : public DecodedSectors {
    public:
-    Watcher(const Stream& stream, std::vector<SpanHasher>& hashers, SectorJudge* judge) : judge_(judge) {
+    Watcher(const Stream& stream, std::vector<SpanHasher>& hashers, SectorJudge* judge)
+        : judge_(judge), disc_at_(stream.disc.first) {
       for (const Stretch& s : stream.stretches)
         if (s.decoded) places_[s.extent] = s.at;
       for (SpanHasher& hasher : hashers)
@@ -116,8 +154,13 @@ class Checker {
       lanes_[lane].first->update(lanes_[lane].second, places_.at(run.extent) + before, run.sectors);
     }
 
+    void hash_blocks(std::size_t lane, std::uint64_t at, ByteView bytes) override {
+      lanes_[lane].first->update(lanes_[lane].second, disc_at_ + at, bytes);
+    }
+
    private:
     SectorJudge* judge_;
+    std::uint64_t disc_at_;                          // of a disc of blocks, in the stream
     std::map<const Extent*, std::uint64_t> places_;  // in the stream
     std::vector<std::pair<SpanHasher*, std::size_t>> lanes_;
   };
@@ -188,30 +231,64 @@ class Checker {
            tree.verified);
   }
 
-  /// Discs without error detection whose tables of files can at least be held against each other.
+  /// The file systems, whole: tables that loop, lie outside or contradict each other, files that are not there.
   void judge_structure() {
-    const auto volume = structure();
-    if (!volume) return;
-    for (const VolumeProblem& p : volume->problems) {
-      const Severity severity = p.weight == Weight::damage    ? Severity::error
-                                : p.weight == Weight::warning ? Severity::warning
-                                                              : Severity::note;
-      find(p.code, severity, p.message);
-      const bool cut = p.code == "cut_short" || p.code == "outside_image";
-      if (severity == Severity::error)
-        result_.verdict = std::max(result_.verdict, cut ? Verdict::incomplete : Verdict::damaged);
+    std::vector<Volume> volumes;
+    try {
+      volumes = read_volumes(image_);
+    } catch (const Error& e) {
+      if (e.details.fault != Fault::refused) throw;
+      if (e.details.code == "key_missing" || e.details.code == "no_key") return;  // nobody can look
+      find(e.details.code.empty() ? "bad_volume" : e.details.code, Severity::error,
+           "the file system cannot be read: " + e.details.what);
+      result_.verdict = std::max(result_.verdict, Verdict::damaged);
+      return;
     }
-    if (!volume->damaged())
-      find("tables_fit", Severity::note,
-           fmt::format("the tables of its {} files and folders fit together, and every file lies in the image",
-                       grouped(volume->entries.size())));
+    for (const Volume& volume : volumes) judge_volume(volume);
   }
 
-  std::optional<Volume> structure() const {
-    if (!image_.blocks && !image_.cd && image_.format->id == "stfs") return read_volumes(image_).front();
-    if (!image_.blocks) return std::nullopt;
-    if (auto game = read_xdvdfs(image_.stored_blocks())) return game;
-    return read_gamecube(image_.stored_blocks());
+  void judge_volume(const Volume& volume) {
+    bool sound = true;
+    const auto fault = [&](std::string code, std::string message, Verdict verdict, std::vector<std::string> files) {
+      find(std::move(code), Severity::error, std::move(message));
+      result_.findings.back().files = std::move(files);
+      result_.verdict = std::max(result_.verdict, verdict);
+      sound = false;
+    };
+    bool cut = false;
+    for (const VolumeProblem& p : volume.problems) {
+      const bool outside = p.code == "cut_short" || p.code == "outside_image";
+      cut = cut || outside;
+      if (p.weight == Weight::damage)
+        fault(p.code, p.message, outside ? Verdict::incomplete : Verdict::damaged, {});
+      else
+        find(p.code, p.weight == Weight::warning ? Severity::warning : Severity::note, p.message);
+    }
+    std::vector<std::string> lost;
+    for (const VolumeEntry& e : volume.entries)
+      if (!e.sound && e.kind != EntryKind::audio) lost.push_back(e.path);
+    if (!lost.empty() && !cut)
+      fault(
+          "outside_image",
+          fmt::format("{} of its files and folders lie outside the image: {}", grouped(lost.size()), files_text(lost)),
+          Verdict::incomplete, lost);
+    if (sound && volume.system.find("iso9660") == std::string::npos && !tree_)
+      find("tables_fit", Severity::note,
+           fmt::format("the tables of its {} files and folders fit together, and every file lies in the image",
+                       grouped(volume.entries.size())));
+    if (volume.system.find("iso9660") != std::string::npos) judge_size(volume);
+  }
+
+  /// What the volume says it has against what is there. Files may all lie in front of the cut.
+  void judge_size(const Volume& volume) {
+    const auto told = std::any_of(image_.warnings.begin(), image_.warnings.end(),
+                                  [](const Warning& w) { return w.code == "volume_truncated"; });
+    const std::uint64_t there = volume.disc->size() / cd::kUserBytes;
+    const auto wanted = static_cast<std::int64_t>(volume.blocks) + std::max<std::int64_t>(0, volume.shift);
+    if (told || wanted <= static_cast<std::int64_t>(there)) return;
+    find("volume_truncated", Severity::error,
+         fmt::format("the file system has {} sectors, the image only {}: it is cut short", volume.blocks, there));
+    result_.verdict = std::max(result_.verdict, Verdict::incomplete);
   }
 
   /// Damage is easier to judge by the files it hits.
@@ -227,8 +304,9 @@ class Checker {
 
   /// What the container's own checksums say.
   void container_is_damaged(const std::vector<ContainerProblem>& problems) {
+    container_sound_ = false;
     result_.verdict = Verdict::damaged;
-    result_.tracks.clear();
+    if (!beside()) result_.tracks.clear();
     for (const ContainerProblem& p : problems) {
       Finding finding{p.code,
                       Severity::error,
@@ -261,7 +339,12 @@ class Checker {
       const bool error = std::find(kIncomplete.begin(), kIncomplete.end(), w.code) != kIncomplete.end();
       find(w.code, error ? Severity::error : Severity::warning, w.message);
     }
-    if (image_.container && image_.container->hashes_everything())
+    if (image_.container && image_.container->hashes_nothing()) {
+      find("no_checksums", Severity::warning,
+           "this container has no checksum of any kind: nobody can tell whether it is what was written");
+      result_.verdict = std::max(result_.verdict, Verdict::unsupported);
+    }
+    if (image_.container && image_.container->hashes_everything() && container_sound_)
       find("hashes_verified", Severity::note, "every block was verified by the container's own hashes");
     else if (!image_.cd && !tree_)
       find("no_sector_checks", Severity::note,
@@ -277,6 +360,7 @@ class Checker {
   const CheckOptions& options_;
   Work& work_;
   CheckResult result_;
+  bool container_sound_ = true;
   std::optional<WiiTree> tree_;
   std::unique_ptr<SectorJudge> judge_ = image_.cd ? std::make_unique<SectorJudge>(*image_.cd) : nullptr;
 };

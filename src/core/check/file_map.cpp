@@ -11,7 +11,8 @@ FileMap::FileMap(const Image& image) {
   std::vector<Volume> volumes;
   try {
     volumes = read_volumes(image);
-  } catch (const Error&) {
+  } catch (const Error& e) {
+    if (e.details.fault != Fault::refused) throw;
     return;  // the directories themselves are damaged: nothing can be named
   }
   for (const Volume& v : volumes)

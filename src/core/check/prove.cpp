@@ -41,7 +41,8 @@ class LayoutProof {
     }
     same("the lead-out's LBA", source_.lead_out, result_.lead_out);
     if (holds_.catalogue) same("the catalogue number", source_.catalogue, result_.catalogue);
-    if (holds_.cd_text && as_sheets_have(source_.texts) != as_sheets_have(result_.texts)) fail(file_, "other texts of the disc", "the input's");
+    if (holds_.cd_text && as_sheets_have(source_.texts) != as_sheets_have(result_.texts))
+      fail(file_, "other texts of the disc", "the input's");
   }
 
   std::string words() const {
@@ -63,13 +64,15 @@ class LayoutProof {
   void track(const cd::Track& a, const cd::Track& b, bool first) const {
     const auto named = [&](const char* what) { return fmt::format("{} of track {}", what, a.number); };
     same("track number", a.number, b.number);
-    if (kind_of(a.mode) != kind_of(b.mode)) fail(file_, fmt::format("{} in track {}", cd::to_string(b.mode), a.number), cd::to_string(a.mode));
+    if (kind_of(a.mode) != kind_of(b.mode))
+      fail(file_, fmt::format("{} in track {}", cd::to_string(b.mode), a.number), cd::to_string(a.mode));
     same(named("the start"), a.start_lba, b.start_lba);
     same(named("the end"), a.end_lba, b.end_lba);
     if (!first) same(named("the pregap"), a.pregap_lba, b.pregap_lba);
     if (holds_.sessions) same(named("the session"), a.session, b.session);
     if (holds_.catalogue) same(named("the ISRC"), a.isrc, b.isrc);
-    if (holds_.cd_text && as_sheets_have(a.texts) != as_sheets_have(b.texts)) fail(file_, fmt::format("other texts of track {}", a.number), "the input's");
+    if (holds_.cd_text && as_sheets_have(a.texts) != as_sheets_have(b.texts))
+      fail(file_, fmt::format("other texts of track {}", a.number), "the input's");
     if (!holds_.marks) return;
     if (marks_of(a) != marks_of(b)) fail(file_, fmt::format("other indexes in track {}", a.number), "the input's");
     same(named("the flags"), a.control(), b.control());
@@ -239,8 +242,8 @@ SourcePtr held_bytes(const Image& source, const ProofRequest& request) {
   if (source.blocks && !source.cd) {
     if (request.holds.game_partition)
       if (const auto place = find_game_partition(*source.blocks)) {
-        const std::uint64_t used = read_xdvdfs(source.blocks)->blocks * cd::kUserBytes;
-        return slice_source(source.blocks, *place, std::min(used, source.blocks->size() - *place));
+        const auto volume = read_xdvdfs(source.blocks);
+        return slice_source(source.blocks, *place, game_bytes(*volume, *source.blocks, *place));
       }
     return source.stored_blocks();
   }
@@ -289,6 +292,21 @@ Proof prove_same(const Image& source, const Image& result, const ProofRequest& r
   return sectors ? prove_disc(source, result, request, work) : prove_blocks(source, result, request, work);
 }
 
+namespace {
+
+/// Whoever opens the output has to find every track where the input has it.
+void require_layout(const Image& source, const Image& result, const Capabilities& holds) {
+  try {
+    LayoutProof(source.cd->layout(), result.cd->layout(), holds, result.path.string()).run();
+  } catch (const Error& e) {
+    ErrorDetails d = e.details;
+    d.fault = Fault::refused;
+    throw Error(std::move(d));  // no device failed: the format has no place for it
+  }
+}
+
+}  // namespace
+
 Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::vector<WrittenFile>& written,
                    Work& work) {
   Digest all("sha1");
@@ -317,10 +335,11 @@ Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::ve
           fmt::format("{} bytes of {} file{}", grouped(total), written.size(), written.size() == 1 ? "" : "s")};
 }
 
-Inspection inspection_of(const Image& source, const ConvertRequest& request, const WritePlan& plan, bool prove,
+Inspection inspection_of(const Image& source, const ConvertRequest& request, const WritePlan& plan, Inspect how,
                          Proof& proof, Work& work) {
-  return [&source, &plan, &proof, &work, prove, request](const FileSpacePtr& staged,
-                                                         const std::vector<WrittenFile>& written) {
+  const bool prove = how == Inspect::prove, same_content = how != Inspect::readable;
+  return [&source, &plan, &proof, &work, prove, same_content, request](const FileSpacePtr& staged,
+                                                                       const std::vector<WrittenFile>& written) {
     if (!source.cd && !source.blocks) {  // a package, copied as it is
       if (prove) proof = prove_copies(plan, *staged, written, work);
       return;
@@ -333,19 +352,20 @@ Inspection inspection_of(const Image& source, const ConvertRequest& request, con
     try {
       const Image result = open_image(lead, options);
       if (!result.complete) fail(lead.string(), "an incomplete image", "all of it");
+      if (same_content && source.cd && result.cd && !result.blocks)
+        require_layout(source, result, request.target->holds);
       if (prove)
-        proof = prove_same(
-            source, result,
-            {request.target->holds, request.options.data_track, request.options.rebuild}, work);
+        proof = prove_same(source, result, {request.target->holds, request.options.data_track, request.options.rebuild},
+                           work);
     } catch (const Error& e) {
-      if (e.details.code == "proof_failed" || e.details.fault == Fault::interrupted) throw;
+      if (e.details.fault != Fault::refused) throw;
       const bool no_disc = std::any_of(source.warnings.begin(), source.warnings.end(),
                                        [](const Warning& w) { return w.code == "not_a_disc"; });
       if (no_disc && !prove) return;  // plain data in a plain file: there is nothing to recognise
       ErrorDetails d = e.details;
       d.code = "not_readable";
-      d.what = fmt::format("{} cannot hold this disc: what was written cannot be opened again ({})",
-                           request.target->id, d.what);
+      d.what = fmt::format("{} cannot hold this disc: what was written cannot be opened again ({})", request.target->id,
+                           d.what);
       d.hint = "nothing was put in place; another format may hold it";
       throw Error(std::move(d));
     }

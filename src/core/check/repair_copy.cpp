@@ -82,6 +82,13 @@ Image repaired_view(const Image& image, const CheckResult& result) {
 WritePlan plan_repaired_copy(const Image& repaired, const std::filesystem::path& out) {
   // One file: a copy with its mended sectors, whatever else stands in it. A set: written anew by its format.
   const bool set = repaired.format->holds.unstored_gaps;
+  if (set && !repaired.format->plan_write)
+    throw Error(
+        {.fault = Fault::usage,
+         .code = "read_only_format",
+         .what = fmt::format("{} can be read but not written, so no repaired copy can be made", repaired.format->id),
+         .file = repaired.path.string(),
+         .hint = "convert it to cue first, and repair that"});
   if (set) return repaired.format->plan_write(repaired, out, {});
   WritePlan plan;
   PlannedOutput output{out, {}, repaired.files.front().size_bytes};

@@ -294,6 +294,12 @@ std::optional<SectorMapFile> find_sector_map(const Image& image) {
 RescueResult plan_rescue(std::vector<RescueInput> inputs, Work& work) {
   if (inputs.size() < 2)
     throw Error({.fault = Fault::usage, .code = "usage", .what = "rescue needs at least two dumps of the same disc"});
+  for (const RescueInput& input : inputs)
+    if (!input.image.cd && !input.image.blocks)
+      throw Error({.code = "no_disc",
+                   .what = "this is no disc whose sectors could be joined with those of another dump",
+                   .file = input.image.path.string(),
+                   .hint = "opifex check says what is wrong with each"});
   const auto joiner = std::make_shared<Joiner>(std::move(inputs));
   expect_joinable(*joiner);
   joiner->align();

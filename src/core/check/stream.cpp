@@ -26,7 +26,7 @@ void add_disc(Stream& stream, const ByteSource& disc, std::uint64_t size, const 
 
 }  // namespace
 
-bool holds_disc(const Image& image) { return image.container && image.blocks && image.format->holds.whole_discs; }
+bool holds_disc(const Image& image) { return image.container && image.blocks; }
 
 Stream make_stream(const Image& image, const WiiTree* tree) {
   Stream stream;
@@ -56,7 +56,10 @@ Stream make_stream(const Image& image, const WiiTree* tree) {
   }
   if (holds_disc(image)) {
     const std::uint64_t begin = stream.size_bytes;
-    add_disc(stream, *image.blocks, image.blocks->size(), tree);
+    if (image.container->decodes_blocks())
+      stream.add({.size_bytes = image.stored_blocks()->size(), .source = image.blocks.get(), .decoded = true});
+    else
+      add_disc(stream, *image.blocks, image.blocks->size(), tree);
     stream.disc = {begin, stream.size_bytes};
   }
   for (const Extent* e : later) {

@@ -222,10 +222,12 @@ void WiiTree::describe_missing(const Partition& p) {
   if (p.console && p.console->listed && used <= there)
     return find("cut_in_partition", Severity::note,
                 fmt::format("the image ends within the {} partition, behind its last file: no file is lost", name));
-  if (!p.console)
+  if (!p.console) {
+    result_.verdict = std::max(result_.verdict, Verdict::incomplete);
     return find(
-        "short_unknown", Severity::warning,
+        "short_unknown", Severity::error,
         fmt::format("the image ends within the {} partition: without its key nobody can tell what is lost", name));
+  }
   find("truncated", Severity::error, fmt::format("the image ends within the {} partition", name), disc_->size(), 1,
        files_in(p, there, UINT64_MAX));
   result_.verdict = std::max(result_.verdict, Verdict::incomplete);

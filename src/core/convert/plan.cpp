@@ -235,6 +235,7 @@ Conversion plan_conversion(const Image& image, const ConvertRequest& request, Wo
          .hint = image.format->id == "stfs" ? "opifex extract writes its files" : ""});
   Conversion conversion;
   conversion.plan = target.plan_write(image, request.out, request.options);
+  conversion.warnings = conversion.plan.warnings;
   if (target.holds.game_partition) conversion.losses = game_partition_losses(image, request);
   Planner(image, request, work, conversion).find_losses();
   return conversion;

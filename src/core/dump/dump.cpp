@@ -202,13 +202,14 @@ void Dump::plan_blocks() {
   medium.identity.serial = plan_.ps3->title_id;
   if (medium.identity.title == "PS3VOLUME") medium.identity.title.clear();  // every disc is called so
   if (!plan_.ps3->has_encrypted() || request_.key_file.empty()) return;
-  const auto key = KeyRing::read(request_.key_file)->disc_key(plan_.ps3->title_id);
-  if (!key) {
-    medium.warnings.push_back(
-        {"no_key", fmt::format("the key file has no key for {}: the disc is dumped encrypted", plan_.ps3->title_id)});
+  const auto keys = KeyRing::read(request_.key_file);
+  const ChosenKey chosen = choose_disc_key(*plan_.ps3, first_sectors, *keys, medium.identity.title);
+  if (!chosen.found) {
+    medium.warnings.push_back({"no_key", fmt::format("no key for {} is there ({}): the disc is dumped encrypted",
+                                                     plan_.ps3->title_id, keys->described())});
     return;
   }
-  const KeyProof proof = prove_disc_key(*plan_.ps3, first_sectors, *key);
+  const KeyProof proof = chosen.proof;
   if (proof == KeyProof::already_plain) {
     medium.warnings.push_back(
         {"already_plain", "the disc's encrypted regions are plain already: it is dumped as it is"});
@@ -221,7 +222,7 @@ void Dump::plan_blocks() {
                  .file = request_.key_file.string(),
                  .expected = "the disc key of " + plan_.ps3->title_id,
                  .hint = "without --key-file the disc is dumped encrypted; it can be decrypted later"});
-  parts_->key = key;
+  parts_->key = chosen.key;
   plan_.decrypts = true;
 }
 

@@ -129,7 +129,7 @@ CdImage::CdImage(cd::Layout layout, std::vector<Extent> extents, std::optional<c
     : layout_(std::move(layout)), extents_(std::move(extents)), subchannel_(subchannel) {
   Lba reached = std::numeric_limits<Lba>::min();
   for (const Extent& e : extents_) {
-    if (!layout_.track(e.track) || e.lba < reached || e.lba < -cd::kFirstPregap || e.sectors > cd::kMaxDiscSectors)
+    if (!layout_.track(e.track) || e.lba < reached || e.lba < -cd::kFirstPregap || e.sectors > cd::kMaxGdRomSectors)
       throw Error({.code = "bad_layout", .what = "the stored sectors contradict the disc's layout"});
     reached = e.end();
     if (e.offset > e.source->size() || e.size_bytes() > e.source->size() - e.offset)

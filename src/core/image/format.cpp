@@ -145,6 +145,20 @@ Image open_image(const std::filesystem::path& path, const OpenOptions& options) 
   return image;
 }
 
+void refuse_holes(const Image& image, std::span<const cd::Track> tracks) {
+  for (std::size_t i = 1; i < tracks.size(); ++i) {
+    const cd::Track &before = tracks[i - 1], &track = tracks[i];
+    if (track.pregap_lba == before.end_lba) continue;
+    throw Error(
+        {.code = "track_gap",
+         .what = fmt::format("between tracks {} and {} are sectors that are on no track", before.number, track.number),
+         .file = image.path.string(),
+         .found = fmt::format("track {} ends at LBA {}, track {} begins at {}", before.number, before.end_lba,
+                              track.number, track.pregap_lba),
+         .hint = "chd keeps such a gap"});
+  }
+}
+
 std::uint64_t size_of(const std::vector<Piece>& pieces, const Image& image) {
   std::uint64_t sum = 0;
   for (const Piece& piece : pieces) {

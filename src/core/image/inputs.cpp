@@ -37,7 +37,7 @@ std::vector<fs::path> images_of(const Archive& archive, const fs::path& root, co
       for (const ImageFile& f : open_image(file, lenient).files) named.insert(f.path.lexically_normal());
     } catch (const Error& e) {
       // What is wrong with it is told when it is opened in its turn. A damaged archive is no matter of the sheet.
-      if (e.details.code.starts_with("archive_")) throw;
+      if (e.details.code.starts_with("archive_") || e.details.fault != Fault::refused) throw;
     }
   }
   for (const fs::path& file : files)

@@ -61,7 +61,8 @@ bool holds_tar(const std::vector<fs::path>& volumes, const std::string& packer) 
     if (!reader.next()) return false;
     while (head.size() < kTarBlock && reader.read(block, at)) head.insert(head.end(), block.begin(), block.end());
     return is_tar(head);
-  } catch (const Error&) {
+  } catch (const Error& e) {
+    if (e.details.fault != Fault::refused) throw;
     return false;  // the listing tells what is wrong
   }
 }

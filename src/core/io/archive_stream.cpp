@@ -264,7 +264,8 @@ void ArchiveStream::load_small() const {
         whole.resize(static_cast<std::size_t>(at));
         whole.insert(whole.end(), block.begin(), block.end());
       }
-    } catch (const Error&) {
+    } catch (const Error& e) {
+      if (e.details.fault != Fault::refused) throw;
       continue;  // told when it is asked for
     }
     const bool whole_crc = !m.crc || *m.crc == libdeflate_crc32(0, whole.data(), whole.size());

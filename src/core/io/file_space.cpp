@@ -91,7 +91,8 @@ class StagedFiles final : public FileSpace {
     std::vector<fs::path> found = host_files()->entries(folder);
     const fs::path place = plain(folder.empty() ? "." : folder);
     for (const auto& [name, at] : where_) {
-      if (name.parent_path() == place && std::none_of(found.begin(), found.end(), [&](const fs::path& f) { return plain(f) == name; }))
+      if (name.parent_path() == place &&
+          std::none_of(found.begin(), found.end(), [&](const fs::path& f) { return plain(f) == name; }))
         found.push_back(folder / name.filename());
     }
     std::sort(found.begin(), found.end());

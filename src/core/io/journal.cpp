@@ -108,7 +108,8 @@ std::optional<Plan> parse(const std::string& text, const fs::path& folder) {
     return std::nullopt;
   Plan plan;
   for (std::size_t at = text.find('\n') + 1; at < end; at = text.find('\n', at) + 1) {
-    const std::vector<std::string_view> words = split_words(std::string_view(text).substr(at, text.find('\n', at) - at));
+    const std::vector<std::string_view> words =
+        split_words(std::string_view(text).substr(at, text.find('\n', at) - at));
     if (words.size() < 3) return std::nullopt;
     std::vector<fs::path> names;
     for (std::size_t i = 2; i < words.size(); ++i) {

@@ -40,7 +40,8 @@ std::filesystem::path temporary_for(const std::filesystem::path& target) {
 
 /// The open file is what stands under the name.
 bool is_named(int fd, const std::filesystem::path& path) {
-  struct stat open {}, named {};
+  struct stat open {
+  }, named{};
   return ::fstat(fd, &open) == 0 && ::lstat(path.c_str(), &named) == 0 && open.st_dev == named.st_dev &&
          open.st_ino == named.st_ino;
 }

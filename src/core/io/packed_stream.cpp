@@ -84,7 +84,8 @@ class Gzip final : public PackedStream {
       std::size_t zeros = 0;
       while (zeros < in.size() && in[zeros] == std::byte{0}) ++zeros;
       feed_.take(zeros);
-      if (zeros < in.size() && in[zeros] != kMagic) damaged(feed_.source(), feed_.position(), "other data behind its end");
+      if (zeros < in.size() && in[zeros] != kMagic)
+        damaged(feed_.source(), feed_.position(), "other data behind its end");
     }
     ended_ = true;
   }

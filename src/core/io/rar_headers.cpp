@@ -143,7 +143,8 @@ void walk5(const ByteSource& source, std::uint64_t at, RarHeaders& out) {
     if (header.size() < size) return;
     // Over the size and the header.
     const std::size_t field = size_of.at - kCrc;
-    const std::uint32_t sum = libdeflate_crc32(libdeflate_crc32(0, start.data() + kCrc, field), header.data(), header.size());
+    const std::uint32_t sum =
+        libdeflate_crc32(libdeflate_crc32(0, start.data() + kCrc, field), header.data(), header.size());
     if (sum != load_le32(start, 0)) return;
     Cursor c{header};
     const std::uint64_t type = c.number(), flags = c.number();

@@ -117,30 +117,39 @@ Image decrypted_ps3(Image image, const KeyRing& keys) {
     return std::move(image);
   };
   if (!disc || !disc->has_encrypted()) return as_it_is("this is no encrypted disc");
-  const auto key = keys.disc_key(disc->title_id);
+  const ChosenKey chosen = choose_disc_key(*disc, image.blocks, keys, image.path.stem().string());
   const auto fail = [&](const char* code, const char* what, std::string hint) {
     throw Error({.code = code,
                  .what = what,
                  .file = keys.file().string(),
-                 .expected = "the disc key of " + disc->title_id,
+                 .found = keys.described(),
+                 .expected = fmt::format("the disc key of {}", disc->title_id),
                  .hint = std::move(hint)});
   };
-  if (!key) fail("no_key", "the key file has no key for this disc", "add it under [disc-keys]");
-  switch (prove_disc_key(*disc, image.blocks, *key)) {
-    case KeyProof::already_plain:
-      return as_it_is("the disc is decrypted already");
-    case KeyProof::wrong:
-      fail("wrong_key", "the key does not fit this disc", "each pressing may have a key of its own");
-      break;
-    case KeyProof::unproved:
-      fail("key_unproved", "the disc has no file by which the key could be proved", "keep it encrypted");
-      break;
-    case KeyProof::right:
-      break;
-  }
-  image.blocks = std::make_shared<DecryptedSource>(image.blocks, *disc, *key);
+  if (chosen.proof == KeyProof::already_plain) return as_it_is("the disc is decrypted already");
+  if (!chosen.found)
+    fail("no_key", "there is no key for this disc",
+         fmt::format("name a file of 16 bytes or 32 hexadecimal digits after it ({0}), or add {0} under [disc-keys]",
+                     disc->title_id));
+  if (chosen.proof == KeyProof::wrong)
+    fail("wrong_key", "the key does not fit this disc", "each pressing may have a key of its own");
+  if (chosen.proof == KeyProof::unproved)
+    fail("key_unproved", "the disc has no file by which the key could be proved", "keep it encrypted");
+  image.blocks = std::make_shared<DecryptedSource>(image.blocks, *disc, *chosen.key);
   image.cd = nullptr;  // its sectors are the encrypted ones
   return image;
+}
+
+ChosenKey choose_disc_key(const Ps3Disc& disc, const SourcePtr& source, const KeyRing& keys,
+                          const std::string& image_name) {
+  ChosenKey chosen;
+  for (const FoundKey& candidate : keys.disc_keys({disc.title_id, image_name})) {
+    chosen.found = true;
+    chosen.proof = prove_disc_key(disc, source, candidate.key);
+    if (chosen.proof == KeyProof::right) chosen.key = candidate.key;
+    if (chosen.proof != KeyProof::wrong) break;
+  }
+  return chosen;
 }
 
 KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const AesKey& key) {

@@ -150,6 +150,7 @@ std::optional<Identity> identify_ps3(const DiscView& view) {
       if (id.state.empty() && file && map->is_encrypted(file->lba)) id.state = "decrypted";
     }
   } catch (const Error& e) {
+    if (e.details.fault != Fault::refused) throw;
     id.evidence.push_back("the map of its encrypted regions cannot be used: " + e.details.what);
   }
   id.confidence = id.evidence.size() > 1 ? "certain" : "likely";

@@ -8,6 +8,7 @@
 #include "opifex/core/formats/cue/sheet.hpp"
 #include "opifex/core/io/journal.hpp"
 #include "opifex/core/io/output.hpp"
+#include "opifex/core/io/part_names.hpp"
 
 namespace opifex {
 namespace {
@@ -49,7 +50,11 @@ std::string with_new_names(std::string_view bytes, const cue::Sheet& sheet, cons
 }
 
 std::string tail_of(const std::string& name, const std::string& old_stem, std::size_t files, int track) {
-  if (name.starts_with(old_stem)) return name.substr(old_stem.size());
+  // "merged.bin" has nothing to do with "m.cue".
+  const bool ends =
+      name.size() == old_stem.size() ||
+      std::string_view(". (-_[").find(name[std::min(old_stem.size(), name.size() - 1)]) != std::string_view::npos;
+  if (name.starts_with(old_stem) && ends) return name.substr(old_stem.size());
   const std::string extension = fs::path(name).extension().string();
   return files == 1 ? extension : fmt::format(" (Track {}){}", track, extension);
 }
@@ -111,7 +116,44 @@ class SetRenamer {
                    .found = sheet.filename().string(),
                    .expected = "the sheet's name in the command",
                    .hint = fmt::format("opifex rename '{}' '{}'", sheet.string(), new_stem_)});
+    if (add_parts()) return;
+    refuse_several_files();
     add(set_, set_.extension().string());
+  }
+
+  /// All parts of a file that was cut; false if it was not.
+  bool add_parts() {
+    const auto set = part_set_of(set_);
+    if (!set || (set->parts.size() < 2 && set->missing.empty())) return false;
+    if (!set->missing.empty())
+      throw Error({.code = "missing_part",
+                   .what = "a part of the file is missing, so the set cannot be renamed",
+                   .file = set_.string(),
+                   .found = "no " + fmt::format("{}", fmt::join(set->missing, ", ")),
+                   .hint = "put it beside the others"});
+    const fs::path stem(set->stem);
+    const std::string extension = fold_case(stem.extension().string());
+    const bool known =
+        std::any_of(formats().begin(), formats().end(), [&](const Format* f) { return f->owns(extension); });
+    old_stem_ = known ? stem.stem().string() : set->stem;
+    for (const std::string& part : set->parts) add(folder_ / part, part.substr(old_stem_.size()));
+    return true;
+  }
+
+  /// A header whose data lies in files of their own names, a track list that names its files.
+  void refuse_several_files() {
+    OpenOptions options;
+    options.allow_missing = true;
+    const Image image = open_image(set_, options);
+    const bool others =
+        std::any_of(image.files.begin(), image.files.end(), [&](const ImageFile& f) { return f.path != set_; });
+    if (others)
+      throw Error({.code = "several_files",
+                   .what = fmt::format("a set of the format {} cannot be renamed: it has files that are found by name",
+                                       image.format->id),
+                   .file = set_.string(),
+                   .found = fmt::format("{} files", image.files.size()),
+                   .hint = "opifex convert writes it under another name"});
   }
 
   /// Same stem, another extension: a cover, a patch, notes.

@@ -424,6 +424,7 @@ class Reader {
     try {
       walk(*joliet_, Names::joliet);
     } catch (const Error& e) {
+      if (e.details.fault != Fault::refused) throw;
       damage(e.details.code == "outside_image" ? "outside_image" : "joliet_differs", e.details.what);
       return;
     }

@@ -216,6 +216,13 @@ class Reader {
 
 }  // namespace
 
+std::uint64_t game_bytes(const Volume& volume, const ByteSource& disc, std::uint64_t place) {
+  const std::uint64_t there = disc.size() - place;
+  const bool cut =
+      std::any_of(volume.entries.begin(), volume.entries.end(), [](const VolumeEntry& e) { return !e.sound; });
+  return cut ? there : std::min(volume.blocks * kBlock, there);
+}
+
 bool xdvdfs_less(std::string_view a, std::string_view b) {
   return std::lexicographical_compare(a.begin(), a.end(), b.begin(), b.end(), [](char x, char y) {
     return static_cast<unsigned char>(upper(x)) < static_cast<unsigned char>(upper(y));

@@ -93,7 +93,7 @@ TEST(Ps3Disc, KeyFilesAreReadWithoutEverShowingTheirContents) {
   TempFolder folder;
   const auto find = [&](const std::string& text) {
     testkit::write_file(folder / "keys.toml", text);
-    return KeyRing::read(folder / "keys.toml")->disc_key("PRUS-00001");
+    return !KeyRing::read(folder / "keys.toml")->disc_keys({"PRUS-00001"}).empty();
   };
   EXPECT_TRUE(find("[disc-keys]\n\"PRUS-00001\" = \"00112233445566778899AABBCCDDEEFF\"\n"));
   EXPECT_TRUE(find("[disc-keys]\n\"prus-00001\" = \"0x00:11:22:33 44556677 8899aabbccddeeff\"\n"));

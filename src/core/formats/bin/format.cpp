@@ -47,7 +47,12 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
 WritePlan plan_write(const Image& image, const std::filesystem::path& out, const WriteOptions&) {
   const CdImage& disc = *image.cd;
   const cd::Lba first = disc.extents().front().lba;
-  const cd::Lba end = disc.layout().sessions.front().lead_out;
+  // Of several sessions or areas the first one: the planner has told what that loses.
+  std::vector<cd::Track> tracks;
+  for (const cd::Track& t : disc.layout().tracks)
+    if (t.session == disc.layout().tracks.front().session && t.area != cd::Area::high_density) tracks.push_back(t);
+  refuse_holes(image, tracks);
+  const cd::Lba end = tracks.back().end_lba;
   PlannedOutput output{out, {}, 0};
   output.pieces.emplace_back(SectorRun{first, static_cast<std::uint32_t>(end - first), SectorForm::raw});
   output.size_bytes = size_of(output.pieces, image);

@@ -11,6 +11,7 @@
 #include "decoder.hpp"
 #include "hunk_cache.hpp"
 #include "open.hpp"
+#include "sequence_digest.hpp"
 
 namespace opifex::chd {
 namespace {
@@ -51,7 +52,8 @@ struct Chd::Shared {
   HunkCache cache;
 };
 
-Chd::Chd(SourcePtr file) : file_(std::move(file)), pool_(std::make_unique<Pool>()) {}
+Chd::Chd(SourcePtr file)
+    : file_(std::move(file)), pool_(std::make_unique<Pool>()), watch_(std::make_unique<SequenceDigest>()) {}
 Chd::~Chd() = default;
 
 std::shared_ptr<const Chd> Chd::open(SourcePtr file, const FindParent& find_parent, int depth) {
@@ -213,6 +215,7 @@ class Chd::Logical final : public ByteSource {
       const std::size_t n = std::min(out.size(), hunk_bytes - inside);
       if (inside == 0 && n == hunk_bytes && !cache_.contains(number)) {
         chd_->read_hunk(number, out.first(n));  // as a whole, straight to where it is wanted
+        chd_->watched(number, out.first(n));
       } else {
         const auto hunk = get(number);
         std::copy_n(hunk->begin() + static_cast<std::ptrdiff_t>(inside), n, out.begin());
@@ -227,6 +230,7 @@ class Chd::Logical final : public ByteSource {
     if (auto hunk = cache_.find(number)) return hunk;
     auto bytes = std::make_shared<Bytes>(chd_->header_.hunk_bytes);
     chd_->read_hunk(number, *bytes);
+    chd_->watched(number, *bytes);
     cache_.keep(number, bytes);
     return bytes;
   }
@@ -234,6 +238,15 @@ class Chd::Logical final : public ByteSource {
   std::shared_ptr<const Chd> chd_;
   mutable HunkCache cache_;
 };
+
+void Chd::watch() const { watch_->start(); }
+
+void Chd::watched(std::uint64_t number, ByteView hunk) const {
+  const std::uint64_t left = header_.logical_bytes - number * header_.hunk_bytes;
+  watch_->add(number, hunk.first(static_cast<std::size_t>(std::min<std::uint64_t>(hunk.size(), left))));
+}
+
+std::optional<std::string> Chd::watched_sha1() const { return watch_->finish(header_.hunk_count); }
 
 SourcePtr Chd::logical() const { return std::make_shared<Logical>(self_.lock()); }
 

@@ -67,6 +67,20 @@ class ChdContainer final : public Container {
     return tags;
   }
 
+  bool hashes_nothing() const override {
+    const Header& h = chd_->header();
+    return !h.raw_sha1 && h.md5.empty() &&
+           std::none_of(chd_->hunks().begin(), chd_->hunks().end(), [](const Hunk& hunk) { return hunk.crc_known; });
+  }
+
+  bool decodes_blocks() const override { return !cd_; }
+  void watch() const override { chd_->watch(); }
+  bool watches() const override { return true; }
+  std::vector<ContainerProblem> seen() const override {
+    const auto found = chd_->watched_sha1();
+    return found ? compare(*found, "") : std::vector<ContainerProblem>{};
+  }
+
   std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const override {
     const Header& h = chd_->header();
     std::mutex mutex;
@@ -101,7 +115,7 @@ class ChdContainer final : public Container {
         if (sectors && cd_) add_runs(number * h.hunk_bytes, i * h.hunk_bytes, hunk.size(), out.runs);
       }
       for (const Run& run : out.runs) sectors->judge(decoded(run, block.data, out.parity_made));
-      if (hashed) store(block.data, out);
+      if (hashed && cd_) store(block.data, out);
     };
     flow.consume.emplace_back([&](const FlowBlock& block) {
       const std::uint64_t at = block.index * batch * h.hunk_bytes;
@@ -116,24 +130,36 @@ class ChdContainer final : public Container {
       flow.consume.emplace_back([&, lane](const FlowBlock& block) {
         const Sectors& in = slots[block.index % slots.size()];
         for (const StoredRun& run : in.stored) sectors->hash(lane, run);
+        const std::uint64_t at = block.index * batch * h.hunk_bytes;
+        if (!cd_)
+          sectors->hash_blocks(
+              lane, at,
+              ByteView(block.data)
+                  .first(static_cast<std::size_t>(std::min<std::uint64_t>(block.data.size(), h.logical_bytes - at))));
       });
     run_flow(flow, work);
     std::vector<ContainerProblem> problems;
     for (auto& [number, problem] : bad) problems.push_back(std::move(problem));
     if (!problems.empty()) return problems;
-    const std::string found = sha1.finish();
+    return compare(sha1.finish(), h.md5.empty() ? "" : md5.finish());
+  }
+
+ private:
+  /// The hashes of the data against those of the header; an empty MD5 is not known.
+  std::vector<ContainerProblem> compare(const std::string& sha1, const std::string& md5) const {
+    const Header& h = chd_->header();
+    std::vector<ContainerProblem> problems;
     const auto differs = [&](const char* code, const char* what, const std::string& wanted, const std::string& is) {
-      if (!wanted.empty() && wanted != is)
+      if (!wanted.empty() && !is.empty() && wanted != is)
         problems.push_back({code, fmt::format("{} is {}, the header says {}", what, is, wanted)});
     };
-    differs("sha1_raw", "the SHA-1 of the data", sha1_text(h.raw_sha1), found);
-    if (!h.md5.empty()) differs("md5", "the MD5 of the data", h.md5, md5.finish());
+    differs("sha1_raw", "the SHA-1 of the data", sha1_text(h.raw_sha1), sha1);
+    differs("md5", "the MD5 of the data", h.md5, md5);
     if (h.sha1 && h.raw_sha1)
       differs("sha1_overall", "the overall SHA-1", hex(*h.sha1), hex(chd_->overall_sha1(*h.raw_sha1)));
     return problems;
   }
 
- private:
   /// Sectors of one track in a block of hunks: frames that follow each other.
   struct Run {
     std::size_t track = 0;  // its place in the list

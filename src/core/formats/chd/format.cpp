@@ -211,6 +211,17 @@ Chd::FindParent parent_finder(const fs::path& path, const std::vector<fs::path>&
   };
 }
 
+/// The parent the user names is the one to be used: if it does not fit, that is told, whatever lies beside.
+void refuse_other_parents(const fs::path& path, const OpenOptions& options, const std::vector<fs::path>& used) {
+  for (const fs::path& named : options.parents)
+    if (std::find(used.begin(), used.end(), named) == used.end())
+      throw Error({.code = "parent_mismatch",
+                   .what = "this is not the parent of this CHD",
+                   .file = named.string(),
+                   .found = fmt::format("{} needs {}", path.string(), used.empty() ? "another" : used.front().string()),
+                   .hint = "leave --parent out: the right one lies beside it"});
+}
+
 std::shared_ptr<const Chd> open_chd(const fs::path& path, const OpenOptions& options) {
   std::vector<fs::path> parents;
   return Chd::open(open_file(path), parent_finder(path, options.parents, parents, 0));
@@ -222,6 +233,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
   image.path = path;
   const SourcePtr source = options.space().open(path);
   const auto file = Chd::open(source, parent_finder(path, options.parents, image.also_read, 0));
+  if (options.parents_must_fit && file->header().parent_sha1) refuse_other_parents(path, options, image.also_read);
   image.files.push_back({path, "chd", source->size(), false, source});
   chd::Contents contents = chd::read_contents(*file);
   image.warnings = contents.warnings;

@@ -172,8 +172,9 @@ std::optional<SheetLayout> layout_by_sheet(const SheetTag& tag, const Contents& 
       result.first_lba.push_back(*first);
     }
     return result;
-  } catch (const Error&) {
-    return std::nullopt;  // not a sheet of these tracks: the list alone is enough
+  } catch (const Error& e) {
+    if (e.details.fault != Fault::refused) throw;  // a device that failed says nothing of the sheet
+    return std::nullopt;                           // not a sheet of these tracks: the list alone is enough
   }
 }
 

@@ -90,7 +90,7 @@ class Reader {
       std::uint32_t v = 0;
       const auto [end, error] = std::from_chars(value.data(), value.data() + value.size(), v);
       if (error != std::errc() || end != value.data() + value.size() || v < low ||
-          v > static_cast<std::uint32_t>(cd::kMaxDiscSectors))
+          v > static_cast<std::uint32_t>(cd::kMaxGdRomSectors))
         bad(t, fmt::format("{}:{}", name, printable(value)), fmt::format("a number from {}", low));
       return v;
     };
@@ -143,7 +143,7 @@ class Reader {
       track.type = kOldTypes.at(type);
       track.subtype = subtype == 0 ? "RW" : subtype == 1 ? "RW_RAW" : "NONE";
       track.frames = field(at + 16);
-      if (track.frames == 0 || track.frames > static_cast<std::uint32_t>(cd::kMaxDiscSectors))
+      if (track.frames == 0 || track.frames > static_cast<std::uint32_t>(cd::kMaxGdRomSectors))
         bad(t, fmt::format("{} frames", track.frames), "a track's length");
       complete(t, track, true);
       c.tracks.push_back(std::move(track));
@@ -215,7 +215,7 @@ cd::Layout make_layout(const Contents& contents, std::vector<Warning>& warnings)
     const Lba stored = at + static_cast<Lba>(t.pregap_unstored);
     t.end_lba = stored + static_cast<Lba>(from.frames - from.pad + from.postgap);
     at = stored + static_cast<Lba>(from.frames + from.postgap);
-    if (at > cd::kMaxDiscSectors)
+    if (at > (contents.kind == Kind::gdrom ? cd::kMaxGdRomSectors : cd::kMaxDiscSectors))
       throw Error({.code = "tracks",
                    .what = "the tracks of this CHD are longer than any disc",
                    .found = fmt::format("{} sectors", at),

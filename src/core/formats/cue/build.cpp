@@ -125,7 +125,7 @@ class Builder {
     believe_content(run, next != nullptr);
     const std::uint64_t left = files_[run.file].data->size() - std::min(run.offset, files_[run.file].data->size());
     const std::uint64_t available = left / modes_[run.track].sector_bytes;
-    if (available > static_cast<std::uint64_t>(cd::kMaxDiscSectors) && !next) too_long(track.line);
+    if (available > static_cast<std::uint64_t>(most_sectors(track)) && !next) too_long(track.line);
     run.sectors = next ? claimed : static_cast<std::uint32_t>(available);
     run.stored = static_cast<std::uint32_t>(std::min<std::uint64_t>(run.sectors, available));
     if (const auto fault = overrun(run, claimed, available)) {
@@ -254,15 +254,19 @@ class Builder {
                           .source = files_[run.file].data,
                           .file = run.file,
                           .offset = run.offset});
-    advance(run.sectors, sheet_track.line);
+    advance(run.sectors, sheet_track);
     if (!is_last_run(i)) return;
-    advance(track.postgap_unstored, sheet_track.line);
+    advance(track.postgap_unstored, sheet_track);
     track.start_lba = track.indexes.at(1);
     track.end_lba = cur_;
   }
 
-  void advance(std::uint64_t sectors, std::uint32_t line) {
-    if (sectors > static_cast<std::uint64_t>(cd::kMaxDiscSectors - cur_)) too_long(line);
+  static Lba most_sectors(const SheetTrack& track) {
+    return track.area == cd::Area::high_density ? cd::kMaxGdRomSectors : cd::kMaxDiscSectors;
+  }
+
+  void advance(std::uint64_t sectors, const SheetTrack& track) {
+    if (sectors > static_cast<std::uint64_t>(most_sectors(track) - cur_)) too_long(track.line);
     cur_ += static_cast<Lba>(sectors);
   }
 
@@ -287,7 +291,7 @@ class Builder {
            fmt::format("track {} has PREGAP and INDEX 00: first the gap no file holds, then the stored one",
                        from.number));
     track.pregap_lba = cur_;
-    advance(track.pregap_unstored, from.line);
+    advance(track.pregap_unstored, from);
     if (layout_.sessions.empty())
       layout_.sessions.push_back({.number = from.session, .first_track = from.number, .last_track = from.number});
     layout_.sessions.back().last_track = from.number;
@@ -331,7 +335,7 @@ class Builder {
     ended.pregap_sectors = static_cast<std::uint32_t>(next.pregap.value_or(cd::kFirstPregap));
     const bool own_gap = track.pregap || runs_[i].indexes.front().number == 0;
     advance(std::uint64_t{ended.lead_out_sectors} + ended.lead_in_sectors + (own_gap ? 0 : ended.pregap_sectors),
-            track.line);
+            track);
     layout_.sessions.push_back({.number = track.session, .first_track = track.number, .last_track = track.number});
   }
 

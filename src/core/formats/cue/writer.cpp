@@ -11,6 +11,17 @@ namespace {
 
 using cd::Lba;
 
+/// The stem of bins that a sheet can name: it has quotes around names and no way to write one inside.
+std::string nameable_stem(const std::filesystem::path& sheet) {
+  std::string stem = sheet.stem().string();
+  for (char& c : stem)
+    if (c == '"')
+      c = '\'';
+    else if (static_cast<unsigned char>(c) < 0x20 || c == 0x7F)
+      c = '_';
+  return stem;
+}
+
 /// Sectors of one extent that go to one file, in one form.
 struct Part {
   SectorRun run;
@@ -89,6 +100,10 @@ WritePlan finish(const Image& image, const std::filesystem::path& out, const std
   const std::uint64_t size = text.size();
   plan.outputs.push_back({out, {std::move(text)}, size});
   plan.steps.push_back(fmt::format("write the sheet {}", out.filename().string()));
+  if (nameable_stem(out) != out.stem().string())
+    plan.warnings.push_back({"renamed_bins",
+                             "the bins get another name: no sheet can hold a double quote or a control "
+                             "character in one"});
   return plan;
 }
 
@@ -103,7 +118,7 @@ WritePlan plan_one_bin(const Image& image, const std::filesystem::path& out, con
   const bool as_stored = std::all_of(disc.extents().begin(), disc.extents().end(), [&](const Extent& e) {
     return stored_bytes(e.form) == size && nameable(e, *disc.layout().track(e.track));
   });
-  BinFile file{out.stem().string() + ".bin", {}};
+  BinFile file{nameable_stem(out) + ".bin", {}};
   for (const Extent& e : disc.extents()) file.parts.push_back(part_of(e, e.lba, e.sectors, as_stored));
   return finish(image, out, {file}, std::vector<bool>(tracks.size(), as_stored));
 }
@@ -116,7 +131,7 @@ WritePlan plan_bin_per_track(const Image& image, const std::filesystem::path& ou
   std::vector<BinFile> files;
   std::vector<bool> as_stored;
   for (const cd::Track& t : tracks) {
-    const std::string stem = out.stem().string();
+    const std::string stem = nameable_stem(out);
     files.push_back(
         {tracks.size() == 1 ? stem + ".bin" : fmt::format("{} (Track {:0{}}).bin", stem, t.number, width), {}});
     as_stored.push_back(std::all_of(disc.extents().begin(), disc.extents().end(),

@@ -71,7 +71,7 @@ std::optional<Line> parse_line(std::string_view text) {
   constexpr int kData = 4;
   const bool sizes = bytes && (*bytes == cd::kRawBytes || *bytes == cd::kUserBytes);
   if (!n || !lba || !type || !sizes || !offset || (*type != 0 && *type != kData) || *lba < 0 ||
-      *lba > cd::kMaxDiscSectors || (*words)[4].empty() || (*type == 0 && *bytes != cd::kRawBytes))
+      *lba > cd::kMaxGdRomSectors || (*words)[4].empty() || (*type == 0 && *bytes != cd::kRawBytes))
     return std::nullopt;
   return Line{0, *n, *lba, *type == 0, *bytes, (*words)[4], *offset};
 }
@@ -176,8 +176,11 @@ class Builder {
     const std::uint64_t there = source && source->size() > line.offset ? source->size() - line.offset : 0;
     const std::uint64_t sectors = there / line.sector_bytes;
     track.incomplete = !source;
-    if (source &&
-        (there % line.sector_bytes != 0 || sectors == 0 || sectors > static_cast<std::uint64_t>(cd::kMaxDiscSectors)))
+    if (source && sectors > static_cast<std::uint64_t>(cd::kMaxGdRomSectors - line.lba))
+      fail("track_too_long", "a track reaches behind the end of the disc", line.line,
+           fmt::format("{} sectors from LBA {} in {}", sectors, line.lba, printable(line.file)),
+           fmt::format("an end at LBA {} at most", cd::kMaxGdRomSectors));
+    if (source && (there % line.sector_bytes != 0 || sectors == 0))
       fail("partial_sector", "the file of a track is no whole number of sectors", line.line,
            fmt::format("{} bytes in {}", there, printable(line.file)),
            fmt::format("a multiple of {}", line.sector_bytes));

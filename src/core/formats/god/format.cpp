@@ -267,7 +267,7 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
                  .expected = volume ? "default.xex or default.xbe with a title id" : "",
                  .hint = volume ? "" : "opifex identify says what it is"});
   const std::uint64_t start = place.value_or(0);
-  const std::uint64_t end = std::min(volume->blocks * cd::kUserBytes, image.blocks->size() - start);
+  const std::uint64_t end = game_bytes(*volume, *image.blocks, start);
   std::string title = options.title;
   if (title.empty()) title = !executable->name.empty() ? executable->name : image.path.stem().string();
   god::NewContainer made;

@@ -246,6 +246,7 @@ WritePlan plan_write(const Image& image, const std::filesystem::path& out, const
   std::vector<cd::Track> tracks;
   for (const cd::Track& t : layout.tracks)
     if (t.session == layout.tracks.front().session && t.area != cd::Area::high_density) tracks.push_back(t);
+  refuse_holes(image, tracks);
   const Lba lead_out = tracks.back().end_lba;
   PlannedOutput output{out, {}, 0};
   output.pieces.emplace_back(make_header(tracks, lead_out));

@@ -34,10 +34,13 @@ Image open(const fs::path& path, const OpenOptions& options) {
 /// The partition as it is, up to its last used sector.
 SourcePtr trimmed(const SourcePtr& disc, std::uint64_t place, bool padded) {
   const auto volume = read_xdvdfs(disc);
-  const std::uint64_t end = std::min(volume->blocks * cd::kUserBytes, disc->size() - place);
+  const std::uint64_t end = game_bytes(*volume, *disc, place);
   const SourcePtr game = slice_source(disc, place, end);
   const std::uint64_t rest = end % kPadding;
-  return padded && rest != 0 ? concat_source({game, zero_source(kPadding - rest)}, disc->name()) : game;
+  // What is missing at the end is damage: zeros in its place would look like the file.
+  const bool cut =
+      std::any_of(volume->entries.begin(), volume->entries.end(), [](const VolumeEntry& e) { return !e.sound; });
+  return padded && !cut && rest != 0 ? concat_source({game, zero_source(kPadding - rest)}, disc->name()) : game;
 }
 
 SourcePtr rebuilt(const SourcePtr& disc, bool padded) {

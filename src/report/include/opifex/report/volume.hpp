@@ -18,6 +18,7 @@ struct ExtractOutcome {
   std::vector<Extracted> items;  ///< empty: only planned
   bool verified = false;
   double seconds = 0;
+  std::vector<Warning> warnings = {};  ///< damage of the image
 };
 Json extract_json(const Image& image, const ExtractPlan& plan, const ExtractOutcome& outcome);
 std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome, const std::string& into);

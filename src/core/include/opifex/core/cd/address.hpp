@@ -13,8 +13,9 @@ namespace opifex::cd {
 using Lba = std::int32_t;
 
 inline constexpr int kFramesPerSecond = 75;
-inline constexpr Lba kFirstPregap = 150;         ///< sectors between 00:00:00 and LBA 0
-inline constexpr Lba kMaxDiscSectors = 450'000;  ///< 99:59:74 + 1; longer images are refused
+inline constexpr Lba kFirstPregap = 150;          ///< sectors between 00:00:00 and LBA 0
+inline constexpr Lba kMaxDiscSectors = 450'000;   ///< of a CD: 99:59:74 + 1; longer images are refused
+inline constexpr Lba kMaxGdRomSectors = 549'151;  ///< of a GD-ROM, whose outer area is packed more densely: LBA 549150
 
 /// A time of 75 frames a second.
 struct Msf {

@@ -69,8 +69,14 @@ struct CheckResult {
   std::uint64_t bytes_read = 0;
 };
 
+enum class CheckDepth {
+  everything,
+  beside_a_job  ///< another job reads the content: only what that does not look at, and what its reading has shown
+};
+
 struct CheckOptions {
   std::vector<std::string> hashes = {"crc32", "md5", "sha1"};
+  CheckDepth depth = CheckDepth::everything;
 };
 
 CheckResult check_image(const Image& image, const CheckOptions& options, Work& work);

@@ -27,9 +27,15 @@ Proof prove_same(const Image& source, const Image& result, const ProofRequest& r
 /// For outputs that are plain copies of bytes: the files as they are against what they were made of.
 Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::vector<WrittenFile>& written, Work& work);
 
-/// Opens the output by its own reader, and with `prove` compares it with the source; the outcome goes to `proof`.
-/// Error "not_readable" if what was written cannot be opened again.
-Inspection inspection_of(const Image& source, const ConvertRequest& request, const WritePlan& plan, bool prove,
+enum class Inspect {
+  readable,  ///< the output opens: content was left out with the user's word
+  layout,    ///< and its tracks are where the input has them
+  prove      ///< and it decodes to the input
+};
+
+/// Opens the output by its own reader and looks at it; the outcome of a proof goes to `proof`. Error "not_readable" if
+/// what was written cannot be opened again, or has its tracks elsewhere.
+Inspection inspection_of(const Image& source, const ConvertRequest& request, const WritePlan& plan, Inspect how,
                          Proof& proof, Work& work);
 
 }  // namespace opifex

@@ -29,7 +29,7 @@ struct DumpRequest {
   bool name_by_serial = false;  ///< in a folder: add the serial if the name is taken
   std::vector<std::string> hashes = {"crc32", "md5", "sha1"};
   Existing existing = Existing::keep;
-  InputFiles inputs = {};  ///< what the job reads beside the disc: never written
+  InputFiles inputs = {};        ///< what the job reads beside the disc: never written
   std::string file_system = {};  ///< rules of the target drive; empty: found out
 };
 

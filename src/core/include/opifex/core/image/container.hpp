@@ -56,6 +56,8 @@ class DecodedSectors {
   virtual void judge(const DecodedRun& run) = 0;                  ///< from many threads at once, in any order
   virtual std::size_t lanes() const = 0;                          ///< hashes that run side by side
   virtual void hash(std::size_t lane, const StoredRun& run) = 0;  ///< in disc order, a lane by one thread at a time
+  /// The same for discs of blocks: all bytes from `at` of the disc, in order.
+  virtual void hash_blocks(std::size_t lane, std::uint64_t at, ByteView bytes) = 0;
 };
 
 class Container {
@@ -66,6 +68,15 @@ class Container {
   virtual std::vector<ContainerTag> tags() const = 0;
   /// Every byte it holds is under a hash of its own, so that a sound one is proved to be what was written.
   virtual bool hashes_everything() const { return false; }
+  /// No byte of it is under any checksum: nobody can tell whether it is what was written.
+  virtual bool hashes_nothing() const { return false; }
+  /// verify() passes the bytes of a disc of blocks on: nobody has to decode them again for their hashes.
+  virtual bool decodes_blocks() const { return false; }
+  /// From now on what is read is held against the checksums of the whole, too, as far as it is read in order.
+  virtual void watch() const {}
+  virtual bool watches() const { return false; }
+  /// What the reading since watch() has shown to be wrong.
+  virtual std::vector<ContainerProblem> seen() const { return {}; }
   /// Decodes everything once and compares it with every checksum there is; lists all that is wrong. `sectors` may be
   /// null; it sees every sector of a CD but those of damaged hunks.
   virtual std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const = 0;

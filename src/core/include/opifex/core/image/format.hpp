@@ -97,6 +97,7 @@ struct PlannedOutput {
 struct WritePlan {
   std::vector<PlannedOutput> outputs;  ///< in the order they are put in place: data first, index last
   std::vector<std::string> steps;      ///< for people
+  std::vector<Warning> warnings = {};
 };
 
 struct OpenOptions {
@@ -106,7 +107,8 @@ struct OpenOptions {
   std::optional<int> mode = {};                  ///< of sectors without a header: 1 or 2
   /// Where the parent of a container may be, beside its own folder.
   std::vector<std::filesystem::path> parents = {};
-  std::string pick = {};               ///< which image of several in one file: a pattern for its id
+  bool parents_must_fit = false;  ///< a container with a parent has to use one of `parents`, even if another is found
+  std::string pick = {};          ///< which image of several in one file: a pattern for its id
   std::filesystem::path archive = {};  ///< the archive whose members `files` are
   KeyRingPtr keys = {};                ///< the user's; null: none given
   FileSpacePtr files = {};             ///< where the image and what it names are; null: the folders of this computer
@@ -141,6 +143,10 @@ const Format* find_format(std::string_view id);
 const Format& probe_format(const std::filesystem::path& path, const FileSpace& files = *host_files());
 /// Probes and opens. A folder or missing file is an Error that says so.
 Image open_image(const std::filesystem::path& path, const OpenOptions& options = {});
+
+/// Error (refused, "track_gap") if sectors between two of these tracks are on no track: for formats whose sectors
+/// follow each other.
+void refuse_holes(const Image& image, std::span<const cd::Track> tracks);
 
 /// Sum of the pieces.
 std::uint64_t size_of(const std::vector<Piece>& pieces, const Image& image);

@@ -38,6 +38,16 @@ enum class KeyProof { right, wrong, already_plain, unproved };
 /// Tries the key on the files whose beginnings are known.
 KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const AesKey& key);
 
+struct ChosenKey {
+  std::optional<AesKey> key = {};  ///< proved; nothing if the disc is plain already, or no key was found
+  KeyProof proof = KeyProof::unproved;
+  bool found = false;  ///< there was a key of this disc's name
+};
+
+/// Of the user's keys the one that is proved to fit: by title id, serial and the image's name.
+ChosenKey choose_disc_key(const Ps3Disc& disc, const SourcePtr& source, const KeyRing& keys,
+                          const std::string& image_name);
+
 /// The image with its encrypted regions decrypted as they are read, proved before anything is. As it is, with a
 /// warning, if it is no encrypted PS3 disc. Error: no_key, wrong_key, key_unproved, those of the functions above.
 Image decrypted_ps3(Image image, const KeyRing& keys);

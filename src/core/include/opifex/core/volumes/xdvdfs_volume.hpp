@@ -13,6 +13,10 @@ std::optional<std::uint64_t> find_game_partition(const ByteSource& disc);
 /// Nothing if there is no game partition. Broken tables are problems of the volume; what they still name is listed.
 std::optional<Volume> read_xdvdfs(SourcePtr disc);
 
+/// Bytes of the game partition at `place` that a copy has to hold: up to its last used sector; all there are if some of
+/// its files lie behind the image's end, for then what is missing must stay visible.
+std::uint64_t game_bytes(const Volume& volume, const ByteSource& disc, std::uint64_t place);
+
 /// The order of names in a table: by upper-case ASCII, bytes otherwise as they are.
 bool xdvdfs_less(std::string_view a, std::string_view b);
 

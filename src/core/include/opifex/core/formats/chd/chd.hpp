@@ -61,6 +61,7 @@ struct Header {
 };
 
 class Decoder;
+class SequenceDigest;
 
 /// An opened container. Immutable; safe to read from many threads.
 class Chd {
@@ -85,6 +86,10 @@ class Chd {
   void read_hunk(std::uint64_t number, std::span<std::byte> out, std::span<std::byte> parity_made = {}) const;
   /// The logical bytes, through a cache of decoded hunks.
   SourcePtr logical() const;
+  /// From now on what is read through logical() is hashed, too, as long as it is read in order.
+  void watch() const;
+  /// The SHA-1 of all logical bytes, if they were read since watch(), in hexadecimal.
+  std::optional<std::string> watched_sha1() const;
   /// Overall SHA-1 as the header should have it for this raw SHA-1.
   Sha1 overall_sha1(const Sha1& raw) const;
 
@@ -99,6 +104,7 @@ class Chd {
   class Logical;
   struct Pool;
   struct Shared;
+  void watched(std::uint64_t number, ByteView hunk) const;
 
   SourcePtr file_;
   Header header_;
@@ -107,6 +113,7 @@ class Chd {
   std::shared_ptr<const Chd> parent_;
   std::unique_ptr<Pool> pool_;
   std::unique_ptr<Shared> shared_;
+  std::unique_ptr<SequenceDigest> watch_;
   std::weak_ptr<const Chd> self_;
 };
 

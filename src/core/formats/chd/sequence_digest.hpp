@@ -1,0 +1,32 @@
+/// The SHA-1 of hunks that many threads decode in nearly their order.
+#pragma once
+
+#include <atomic>
+#include <map>
+#include <mutex>
+#include <optional>
+
+#include "opifex/core/base/hash.hpp"
+
+namespace opifex::chd {
+
+class SequenceDigest {
+ public:
+  /// From the first hunk on.
+  void start();
+  /// Hunks that come before their turn wait; who jumps about is not followed any further. From many threads at once.
+  void add(std::uint64_t number, ByteView bytes);
+  /// The SHA-1 of the first `count` hunks, if all of them came by.
+  std::optional<std::string> finish(std::uint64_t count);
+
+ private:
+  void take(ByteView bytes);
+
+  std::atomic<bool> following_ = false;
+  std::mutex mutex_;
+  std::optional<Digest> digest_;
+  std::uint64_t next_ = 0, waiting_bytes_ = 0;
+  std::map<std::uint64_t, Bytes> waiting_;  // by number
+};
+
+}  // namespace opifex::chd

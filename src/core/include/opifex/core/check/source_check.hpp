@@ -1,0 +1,28 @@
+/// What can be told of a source while another job reads it: damage must not be washed away by a conversion.
+#pragma once
+
+#include <vector>
+
+#include "opifex/core/check/check.hpp"
+#include "opifex/core/volumes/volume.hpp"
+
+namespace opifex {
+
+/// Begins to watch when it is made; the image has to outlive it.
+class SourceCheck {
+ public:
+  SourceCheck(const Image& image, Work& work);
+  /// After everything was read: what the source's own checksums, hash trees and tables say is wrong, with the files
+  /// that are hit. Hash trees that were not on the way are verified now.
+  std::vector<Finding> finish() const;
+
+ private:
+  const Image& image_;
+  Work& work_;
+};
+
+/// Sectors of these files whose checksums are wrong, a finding for each file that is hit. Only CDs have any.
+std::vector<Finding> bad_sectors_of(const Image& image, const std::vector<const VolumeEntry*>& files,
+                                    const Volume& volume, Work& work);
+
+}  // namespace opifex
