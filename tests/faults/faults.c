@@ -1,6 +1,7 @@
 // Preloaded into the program: makes the Nth call of a kind fail, fall short or be the last.
 //   OPIFEX_FAULT=KIND:N:ACTION   KIND read, write, sync, rename, open; ACTION eio, enospc, eintr, short, kill, stop
 // Only files below OPIFEX_FAULT_BELOW count, so that libraries and standard streams stay as they are.
+#undef _FILE_OFFSET_BITS  // it would give both forms of a call one name
 #define _GNU_SOURCE
 #include <dlfcn.h>
 #include <errno.h>

@@ -29,6 +29,7 @@ class TempFolder {
 };
 
 std::string read_file(const fs::path& path);
+/// Makes the folders it needs.
 void write_file(const fs::path& path, std::string_view bytes);
 /// XORs one byte: damage that can be undone.
 void flip_byte(const fs::path& path, std::uint64_t at, unsigned char mask = 0xFF);

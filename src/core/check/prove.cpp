@@ -309,30 +309,24 @@ void require_layout(const Image& source, const Image& result, const Capabilities
 
 Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::vector<WrittenFile>& written,
                    Work& work) {
-  Digest all("sha1");
-  std::uint64_t total = 0;
-  std::size_t next = 0;
-  for (const PlannedOutput& output : plan.outputs) {
-    std::vector<SourcePtr> wanted, parts;
+  std::vector<SourcePtr> wanted, found;
+  for (const PlannedOutput& output : plan.outputs)
     for (const Piece& piece : output.pieces) {
       const auto& run = std::get<SourceRun>(piece);
       wanted.push_back(slice_source(run.source, run.offset, run.size_bytes));
     }
-    const SourcePtr whole = concat_source(std::move(wanted), output.path.string());
-    std::uint64_t found = 0;
-    while (next < written.size() && found < whole->size()) {
-      found += written[next].size_bytes;
-      parts.push_back(staged.open(written[next++].path));
-    }
-    // A part opens as the whole that it belongs to.
-    const SourcePtr copy = parts.size() > 1 ? parts.front() : concat_source(parts, output.path.string());
-    if (copy->size() != whole->size())
-      fail(output.path.string(), fmt::format("{} bytes", grouped(copy->size())), grouped(whole->size()));
-    all.update(as_view(compare_bytes(*whole, *copy, whole->size(), output.path.string(), work)));
-    total += whole->size();
+  for (const WrittenFile& file : written) {
+    found.push_back(staged.open(file.path));
+    if (found.back()->size() == file.size_bytes) continue;
+    found = {found.back()};  // a part opens as the whole that it belongs to
+    break;
   }
-  return {plan.outputs.size() == 1 ? "" : all.finish(),
-          fmt::format("{} bytes of {} file{}", grouped(total), written.size(), written.size() == 1 ? "" : "s")};
+  const std::string name = written.front().path.string();
+  const SourcePtr whole = concat_source(std::move(wanted), name), copy = concat_source(std::move(found), name);
+  if (copy->size() != whole->size())
+    fail(name, fmt::format("{} bytes", grouped(copy->size())), grouped(whole->size()));
+  return {compare_bytes(*whole, *copy, whole->size(), name, work),
+          fmt::format("{} bytes in {} file{}", grouped(whole->size()), written.size(), written.size() == 1 ? "" : "s")};
 }
 
 Inspection inspection_of(const Image& source, const ConvertRequest& request, const WritePlan& plan, Inspect how,

@@ -161,7 +161,6 @@ std::set<fs::path> folders_of(const Plan& plan) {
 }
 
 void finish(const Plan& plan, const fs::path& journal) {
-  for (const fs::path& folder : folders_of(plan)) sync_folder(folder);
   for (const Placing& p : plan.files)
     if (!p.aside.empty() && ::unlink(p.aside.c_str()) != 0 && errno != ENOENT)
       throw_system_error("cannot remove the replaced file", p.aside.string(), errno);
@@ -245,6 +244,7 @@ std::vector<fs::path> finish_one(const fs::path& journal, const fs::path& folder
       place(p);
       placed.push_back(p.to);
     }
+    for (const fs::path& changed : folders_of(*plan)) sync_folder(changed);
   } catch (const Error& e) {
     ErrorDetails d = e.details;
     d.fault = Fault::needs_word;
@@ -295,9 +295,11 @@ void place_together(const std::vector<Placing>& files, const std::vector<fs::pat
   std::size_t done = 0;
   try {
     for (; done < files.size(); ++done) place(files[done]);
+    // Before what they replace is gone, their names have to be on the drive.
+    for (const fs::path& folder : folders_of(plan)) sync_folder(folder);
   } catch (...) {
     // As it was before. If even that fails the journal stays, and the next job finishes it.
-    for (std::size_t i = done + 1; i-- > 0;) take_back(files[i]);
+    for (std::size_t i = std::min(done + 1, files.size()); i-- > 0;) take_back(files[i]);
     ::unlink(journal.path().c_str());
     throw;
   }
