@@ -6,6 +6,8 @@
 #include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/check/source_check.hpp"
+#include "opifex/core/platforms/identity.hpp"
+#include "opifex/core/platforms/ps3_disc.hpp"
 #include "opifex/report/volume.hpp"
 
 #include "command.hpp"
@@ -120,6 +122,24 @@ std::vector<Finding> damage_of(const Image& image, const std::vector<Volume>& vo
   return findings;
 }
 
+/// Files in regions that are encrypted are written as they are: of no use to anybody without the key.
+void warn_of_ciphertext(Session& session, const Image& image, const ExtractPlan& plan) {
+  const auto disc = image.blocks ? read_ps3_disc(*image.blocks) : std::nullopt;
+  if (!disc || !disc->has_encrypted()) return;
+  Identity id = identify_platform(image);
+  if (id.state != "encrypted") return;
+  const auto hit = std::count_if(plan.items.begin(), plan.items.end(), [&](const ExtractItem& i) {
+    return std::any_of(i.entry->extents.begin(), i.entry->extents.end(), [&](const VolumeExtent& x) {
+      const std::uint64_t last = x.sector + (x.sectors() > 0 ? x.sectors() - 1 : 0);
+      return disc->is_encrypted(x.sector) || disc->is_encrypted(last);
+    });
+  });
+  if (hit == 0) return;
+  session.message(fmt::format("opifex: {} file{} encrypted, and written as {}: --key-file decrypts\n", hit,
+                              hit == 1 ? " is" : "s are", hit == 1 ? "it is" : "they are"));
+  session.bad_news();
+}
+
 void run_extract_command(Session& session) {
   const auto words = session.list("words");
   if (session.text("into").empty())
@@ -148,6 +168,7 @@ void run_extract_command(Session& session) {
   outcome.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   warn_of_form2(session, image, plan);
   session.result(report::extract_json(image, plan, outcome), report::extract_text(plan, outcome, session.text("into")));
+  warn_of_ciphertext(session, image, plan);
   const bool lost = any_damage(volumes) || std::any_of(volumes.begin(), volumes.end(), [](const Volume& v) {
                       return std::any_of(v.entries.begin(), v.entries.end(), [](const VolumeEntry& e) {
                         return (e.kind == EntryKind::file && !e.sound) || !e.refused.empty();

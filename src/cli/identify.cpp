@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "opifex/core/platforms/unrecognised.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/formats/wbfs/wbfs.hpp"
 #include "opifex/core/stage/naming.hpp"
@@ -50,10 +51,12 @@ void identify_image(Session& session, const Input& input, const TitleList& title
   Identity id = identify_platform(image);
   titles.apply(id);
   if (id.state == "truncated") image.complete = false;
+  const auto unrecognised = why_unrecognised(image);
+  if (unrecognised) image.warnings.push_back({"unrecognised", *unrecognised});
   session.result(report::identify_json(image, id), report::identify_text(image, id));
   const bool wrong_key =
       std::any_of(id.warnings.begin(), id.warnings.end(), [](const Warning& w) { return w.code == "wrong_key"; });
-  if (!image.complete || wrong_key) session.bad_news();
+  if (!image.complete || wrong_key || unrecognised) session.bad_news();
 }
 
 void identify_archive(Session& session, const std::string& path, ArchivePtr archive, const OpenOptions& options,

@@ -339,6 +339,64 @@ TEST_F(Promises, NumbersBelowZeroAreRefused) {
     EXPECT_EQ(shell(std::string("\"$0\" ") + words).exit_code, 2) << words;
 }
 
+TEST_F(Promises, WhatNothingRecognisesIsUnknown) {
+  Random random(3);
+  write_file(*this / "any.dat", as_text(random.bytes(20 * 2048)));
+  for (const char* command : {"identify", "check"}) {
+    const Outcome run = cli({command, "any.dat"});
+    EXPECT_NE(run.exit_code, 0) << command << run.out;
+  }
+  std::string xiso = read_file(vector_path("xbox/tiny.iso"));
+  xiso[0x10002] = 'x';
+  write_file(*this / "nearly.iso", xiso);
+  const Outcome run = cli({"check", "nearly.iso", "--hashes", "none"});
+  EXPECT_EQ(run.exit_code, 1);
+  EXPECT_TRUE(contains(run.out, "nearly the game partition")) << run.out;
+}
+
+/// ISO 9660 of 1 MiB whose every sector is a folder that reaches to the end, full of entries.
+std::string overlapping_folders() {
+  constexpr std::uint32_t kSectors = 512;
+  std::string image(kSectors * 2048, '\0');
+  const auto both = [](std::string& r, std::size_t at, std::uint32_t n) {
+    for (std::size_t i = 0; i < 4; ++i) r[at + i] = r[at + 7 - i] = static_cast<char>(n >> (8 * i) & 255);
+  };
+  const auto record = [&](const std::string& name, std::uint32_t sector, std::uint32_t bytes, char flags) {
+    std::string r(33 + name.size() + (name.size() % 2 == 0 ? 1 : 0), '\0');
+    r[0] = static_cast<char>(r.size());
+    both(r, 2, sector);
+    both(r, 10, bytes);
+    r[18] = 100, r[19] = r[20] = r[28] = r[31] = 1;
+    r[25] = flags;
+    r[32] = static_cast<char>(name.size());
+    return r.replace(33, name.size(), name);
+  };
+  std::string d(2048, '\0');
+  d.replace(0, 7, "\x01" "CD001\x01");
+  both(d, 80, kSectors);
+  d[129] = d[130] = 8;  // blocks of 2048 bytes
+  d.replace(156, 34, record(std::string(1, '\0'), 18, (kSectors - 18) * 2048, 2));
+  image.replace(16 * 2048, d.size(), d);
+  image.replace(17 * 2048, 7, "\xFF" "CD001\x01");
+  for (std::uint32_t s = 18; s + 1 < kSectors; ++s) {
+    std::string sector = record(std::string(1, '\0'), s, (kSectors - s) * 2048, 2) + record("\x01", 18, 2048, 2) +
+                         record("D" + std::to_string(s), s + 1, (kSectors - s - 1) * 2048, 2);
+    for (int i = 0; sector.size() < 1950; ++i) sector += record(fmt::format("F{}X{}", s, i), 20, 2048, 0);
+    image.replace(s * 2048, sector.size(), sector);
+  }
+  return image;
+}
+
+TEST_F(Promises, TablesThatMultiplyWhatIsThereAreRefused) {
+  write_file(*this / "hostile.iso", overlapping_folders());
+  const Outcome files = cli({"files", "hostile.iso"});
+  EXPECT_EQ(files.exit_code, 3);
+  EXPECT_TRUE(contains(files.err, "list more than an image of this size can hold")) << files.err;
+  EXPECT_EQ(cli({"check", "hostile.iso", "--hashes", "none"}).exit_code, 1);
+  EXPECT_EQ(cli({"extract", "hostile.iso", "--into", "x"}).exit_code, 3);
+  EXPECT_FALSE(fs::exists(*this / "x"));
+}
+
 TEST_F(Promises, KeysAreTakenAsPeopleHaveThem) {
   take("iso/ps3-encrypted.iso", "game.iso");
   const std::string text = vector_json("iso/ps3.json")["key"];

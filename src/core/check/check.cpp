@@ -10,6 +10,7 @@
 #include "opifex/core/check/span_hasher.hpp"
 #include "opifex/core/check/wii_tree.hpp"
 #include "opifex/core/image/container.hpp"
+#include "opifex/core/platforms/unrecognised.hpp"
 #include "opifex/core/volumes/volume.hpp"
 
 #include "sector_judge.hpp"
@@ -334,6 +335,10 @@ class Checker {
   }
 
   void from_warnings() {
+    if (const auto why = beside() ? std::nullopt : why_unrecognised(image_)) {
+      find("unrecognised", Severity::error, *why);
+      result_.verdict = std::max(result_.verdict, Verdict::unsupported);
+    }
     constexpr std::array<std::string_view, 3> kIncomplete = {"missing_file", "partial_sector", "volume_truncated"};
     for (const Warning& w : image_.warnings) {
       const bool error = std::find(kIncomplete.begin(), kIncomplete.end(), w.code) != kIncomplete.end();

@@ -100,6 +100,39 @@ std::vector<SectorRange> ranges_of(const Image& a, const Image& b, bool user) {
   return ranges;
 }
 
+/// What a disc says beside its sectors.
+void compare_marks(const Image& a, const Image& b, Comparison& result, Work& work) {
+  const cd::Layout &x = a.cd->layout(), &y = b.cd->layout();
+  const auto differs = [&](bool other, std::string what) {
+    if (other) result.other_marks.push_back(std::move(what));
+  };
+  differs(x.catalogue != y.catalogue, "the catalogue number");
+  differs(x.texts != y.texts || x.cd_text_file != y.cd_text_file, "the texts of the disc");
+  differs(x.sessions.size() != y.sessions.size(), "the sessions");
+  for (std::size_t i = 0; i < x.tracks.size(); ++i) {
+    const cd::Track &s = x.tracks[i], &t = y.tracks[i];
+    const auto of = [&](const char* what) { return fmt::format("{} of track {}", what, s.number); };
+    std::map<int, cd::Lba> here = s.indexes, there = t.indexes;
+    here.erase(0);  // the pregap is compared by its start
+    there.erase(0);
+    differs(here != there || (i > 0 && s.pregap_lba != t.pregap_lba), of("the indexes"));
+    differs(s.control() != t.control(), of("the flags"));
+    differs(s.isrc != t.isrc, of("the ISRC"));
+    differs(s.texts != t.texts, of("the texts"));
+    differs(s.session != t.session, of("the session"));
+  }
+  for (const Extent& e : a.cd->extents())
+    for (cd::Lba lba = e.lba; lba < e.end() && e.form == StoredForm::raw_with_pw; ++lba) {
+      work.progress.check_stop();
+      const auto here = a.cd->subchannel_at(lba), there = b.cd->subchannel_at(lba);
+      if (!there || (here && *here != *there)) {
+        const bool lost = !there && !a.cd->subchannel_is_regenerable();
+        if (there || lost) return differs(true, fmt::format("the subchannel, from sector {} on", lba));
+        return;
+      }
+    }
+}
+
 /// True if there was something to compare.
 void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& work) {
   const auto is_disc = [](const Image& i) { return i.cd || i.blocks; };
@@ -155,6 +188,9 @@ void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& w
   flow.consume.emplace_back([&](const FlowBlock& block) { work.progress.done_bytes += block.data.size(); });
   run_flow(flow, work);
   result.same_sectors = result.other_sectors == 0;
+  if (!*result.same_sectors) return;
+  if (!user) compare_marks(a, b, result, work);
+  result.compared = user ? "2048 bytes of user data" : "2352 bytes, with gaps, indexes, flags, codes, texts and subchannel";
 }
 
 void refuse_nothing(const Image& here, const Comparison& result, const Files& files) {
@@ -172,7 +208,7 @@ std::string_view to_string(Difference::Kind kind) {
 }
 
 bool Comparison::same() const {
-  if (same_sectors && *same_sectors) return true;
+  if (same_sectors && *same_sectors) return other_marks.empty();
   return differences.empty() && same_files > 0 && !other_music;
 }
 

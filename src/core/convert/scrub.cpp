@@ -106,6 +106,14 @@ class Scrubber {
   }
 
   void leave_unused(const WiiDisc& wii) {
+    // A table that cannot be read completely may name more than it shows.
+    if (!wii.sound) cannot_tell(image_, "a broken table of partitions");
+    for (const WiiPartition& p : wii.partitions) {
+      if (p.blank || !p.readable()) continue;
+      const ConsoleVolume console = read_wii_partition(image_.stored_blocks(), p);
+      if (!console.listed || console.volume.damaged())
+        cannot_tell(image_, "a broken table of files");
+    }
     for (const WiiPartition& p : wii.partitions)
       if (request_.keep == WiiKeep::all || p.type == 0)
         if (!p.blank) locked_ = locked_ || p.listed_only || !p.readable();

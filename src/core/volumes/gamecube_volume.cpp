@@ -5,6 +5,8 @@
 
 #include "opifex/core/base/text.hpp"
 
+#include "listing_budget.hpp"
+
 namespace opifex {
 namespace {
 
@@ -139,6 +141,7 @@ class Reader {
       const std::size_t at = i * static_cast<std::size_t>(kEntry);
       const unsigned kind = std::to_integer<unsigned>(table_[at]);
       const auto name = name_of(i, load_be32(table_, at) & 0xFF'FFFF);
+      budget_.take(2 * (name ? name->size() : 0));
       if (kind > 1) damage("bad_kind", fmt::format("entry {} is neither file nor folder", i));
       if (kind > 1 || !name) {
         whole = false;
@@ -147,6 +150,7 @@ class Reader {
       const std::string path = folders.back().path.empty() ? *name : folders.back().path + "/" + *name;
       const bool safe = is_safe_name(*name) && name->find('\\') == std::string::npos;
       if (!safe) damage("illegal_name", fmt::format("entry {} has a name that cannot be one", i));
+      budget_.take(sizeof(VolumeEntry) + 2 * path.size());
       if (!names_.insert(fold_case(path)).second)
         problem("same_names", fmt::format("{} is there twice, but for upper and lower case", printable(path)),
                 Weight::warning);
@@ -218,6 +222,7 @@ class Reader {
   Volume volume_;
   std::vector<ByteRange> used_;
   std::set<std::string> names_;  // folded paths
+  ListingBudget budget_{*disc_};
   Bytes table_;
   std::size_t names_at_ = 0;
 };

@@ -8,6 +8,8 @@
 
 #include "iso_names.hpp"
 
+#include "listing_budget.hpp"
+
 namespace opifex {
 namespace {
 
@@ -210,6 +212,7 @@ class Reader {
   void read_folder(const Folder& folder, Names names, bool xa, std::deque<Folder>& queue, std::set<std::uint64_t>& seen,
                    bool root) {
     if (!can_read(folder, root)) return;
+    budget_.take(folder.size_bytes);
     Bytes bytes(static_cast<std::size_t>((folder.size_bytes + kBlock - 1) / kBlock * kBlock));
     disc_->read_at(*place(folder.sector) * kBlock, bytes);
     std::vector<Record> records;
@@ -292,6 +295,7 @@ class Reader {
         queue.push_back({first.sector, first.size_bytes, entry.path, folder.depth + 1});
     }
     check_extents(entry);
+    budget_.take(entry);
     entries_.push_back(std::move(entry));
     return end;
   }
@@ -362,6 +366,7 @@ class Reader {
     SystemUse use;
     const char* fault = use.read(r.system_use.subspan(skip), [&](std::uint32_t sector, Bytes& out) {
       if (!inside(sector, kBlock)) return false;
+      budget_.take(kBlock);
       out = block(*place(sector));
       return true;
     });
@@ -471,6 +476,7 @@ class Reader {
 
   SourcePtr disc_;
   std::uint64_t start_;
+  ListingBudget budget_{*disc_};
   std::int64_t shift_ = 0;
   Volume volume_;
   std::optional<Descriptor> primary_, joliet_;

@@ -9,6 +9,8 @@
 
 #include "iso_names.hpp"
 
+#include "listing_budget.hpp"
+
 namespace opifex {
 namespace {
 
@@ -237,6 +239,12 @@ class Reader {
     return node;
   }
 
+  /// Blocks of lists may be named by many files: each reading counts.
+  void add_run(std::vector<Run>& runs, const Run& run) const {
+    budget_.take(sizeof run);
+    runs.push_back(run);
+  }
+
   bool add_runs(ByteView list, bool is_long, std::uint16_t partition, std::vector<Run>& runs) const {
     constexpr int kMostLists = 1000;
     Bytes held;
@@ -252,7 +260,7 @@ class Reader {
         else if (runs.size() >= kMostExtents)
           return false;
         else
-          runs.push_back({place, length, kind == 0});
+          add_run(runs, {place, length, kind == 0});
       }
       if (!next) return true;
       Bytes b = block_at(*next);
@@ -309,6 +317,7 @@ class Reader {
   std::optional<Bytes> contents_of(const Node& node) const {
     if (node.inside) return node.inside;
     if (node.size_bytes > kMostFolderBytes) return std::nullopt;
+    budget_.take(node.size_bytes);
     Bytes all;
     for (const Run& run : node.runs)
       for (std::uint64_t done = 0; done < run.size_bytes && all.size() < node.size_bytes; done += kBlock) {
@@ -373,6 +382,7 @@ class Reader {
     } else {
       fill(entry, *node);
     }
+    budget_.take(entry);
     volume_.entries.push_back(std::move(entry));
   }
 
@@ -398,6 +408,7 @@ class Reader {
   }
 
   SourcePtr disc_;
+  mutable ListingBudget budget_{*disc_};
   Volume volume_;
   Bytes logical_;
   std::vector<PartitionArea> areas_;

@@ -28,7 +28,10 @@ struct Comparison {
   std::uint64_t same_files = 0;
   std::vector<Difference> differences = {};  ///< of files: missing here, extra here, different
   std::vector<std::string> remarks = {};
-  /// Every sector is the same; or every file, and the music: order, dates and empty space do not count.
+  std::string compared = {};                  ///< of sectors that are the same: what of them was looked at
+  std::vector<std::string> other_marks = {};  ///< beside the sectors: subchannel, codes, flags, indexes, texts
+  /// Every sector is the same, and what goes with them; or every file, and the music: order, dates and empty space do
+  /// not count.
   bool same() const;
 };
 
