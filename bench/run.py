@@ -184,7 +184,7 @@ def fresh_run(command, *outputs):
 
 def chd_read_rows():
     """Reading a CHD against the same libraries in a bare loop over the same hunks."""
-    run(f"{opifex} convert corpus.cue --to chd --quiet --effort best --out corpus.chd")
+    fresh_run(f"{opifex} convert corpus.cue --to chd --quiet --effort best --out corpus.chd", "corpus.chd")
     for t in (1, 2):
         extract = f"{opifex} convert corpus.chd --to cue --threads {t} --out back/ --quiet"
         check = f"{opifex} check corpus.chd --hashes none --threads {t} --quiet"
@@ -199,7 +199,7 @@ def chd_create_rows():
     """Making a CHD against the same libraries, every codec for every hunk."""
     n = min(rounds, 3)
     make = f"{opifex} convert corpus.cue --to chd --quiet --effort"
-    run(f"{make} best --out corpus.chd")
+    fresh_run(f"{make} best --out corpus.chd", "corpus.chd")
     created = {}
     for t in (1, 2):
         (created[t], peak), (alone, _) = best_of(n, lambda: fresh_run(f"{make} best --threads {t} --out out.chd", "out.chd"),

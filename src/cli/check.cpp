@@ -44,7 +44,12 @@ void repair(Session& session, const Image& image, const CheckResult& result) {
   conversion.plan = plan_repaired_copy(repaired, out);
   report::JobResult done;
   const auto start = std::chrono::steady_clock::now();
-  const WriteJob job = write_job(session, out.parent_path());
+  WriteJob job = write_job(session, out.parent_path());
+  job.inspect = [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
+    OpenOptions options;
+    options.files = staged;
+    open_image(leading_file(conversion.plan, written).path, options);  // or it gets no name
+  };
   done.outputs = write_outputs(repaired, conversion.plan, job, session.work());
   done.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   session.result(report::job_json(image, conversion, done), report::job_text(conversion, done));

@@ -1,4 +1,5 @@
 #include <algorithm>
+#include <filesystem>
 #include <iostream>
 
 #include <fmt/format.h>
@@ -108,6 +109,12 @@ int run_command(const Command& command, const std::vector<std::string>& words, s
     command.run(session);
   } catch (const Error& e) {
     session.failed(e);
+  } catch (const std::filesystem::filesystem_error& e) {
+    session.failed(Error({.fault = Fault::device,
+                          .code = "file_system",
+                          .what = "the file system refuses: " + e.code().message(),
+                          .file = e.path1().string(),
+                          .hint = "check the name and the permissions of the file and its folder"}));
   } catch (const std::bad_alloc&) {
     session.failed(Error({.fault = Fault::device, .code = "no_memory", .what = "there is not enough memory"}));
   } catch (const std::exception& e) {

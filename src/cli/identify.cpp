@@ -2,9 +2,9 @@
 
 #include <fmt/format.h>
 
-#include "opifex/core/platforms/unrecognised.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/formats/wbfs/wbfs.hpp"
+#include "opifex/core/platforms/unrecognised.hpp"
 #include "opifex/core/stage/naming.hpp"
 #include "opifex/core/stage/survey.hpp"
 #include "opifex/report/archive.hpp"

@@ -202,8 +202,10 @@ std::string comparison_text(const Image& here, const std::string& other, const C
                                  result.same() ? "the same content as" : "not the same content as", printable(other));
   for (const std::string& r : result.remarks) text += fmt::format("  {}\n", r);
   if (result.same_sectors && *result.same_sectors)
-    text += fmt::format("  every sector is the same: {}\n", result.compared.empty() ? "2048 bytes of each" : result.compared);
-  for (const std::string& other_mark : result.other_marks) text += fmt::format("  differs   {}\n", printable(other_mark));
+    text += fmt::format("  every sector is the same: {}\n",
+                        result.compared.empty() ? "2048 bytes of each" : result.compared);
+  for (const std::string& other_mark : result.other_marks)
+    text += fmt::format("  differs   {}\n", printable(other_mark));
   if (result.other_sectors > 0)
     text += fmt::format("  {} sector{}, the first is LBA {}\n", grouped(result.other_sectors),
                         result.other_sectors == 1 ? " differs" : "s differ", *result.first_other_sector);

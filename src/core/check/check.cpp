@@ -359,6 +359,12 @@ class Checker {
   void set_verdict() {
     for (const TrackCheck& track : result_.tracks) result_.verdict = std::max(result_.verdict, track.verdict);
     if (!image_.complete) result_.verdict = std::max(result_.verdict, Verdict::incomplete);
+    // Verdict and findings never contradict each other.
+    const bool error = std::any_of(result_.findings.begin(), result_.findings.end(),
+                                   [](const Finding& f) { return f.severity == Severity::error; });
+    if (error) result_.verdict = std::max(result_.verdict, Verdict::repairable);
+    if (!error && result_.verdict == Verdict::incomplete)
+      find("incomplete", Severity::error, "a part of the image is not there");
   }
 
   const Image& image_;

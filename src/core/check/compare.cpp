@@ -190,7 +190,8 @@ void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& w
   result.same_sectors = result.other_sectors == 0;
   if (!*result.same_sectors) return;
   if (!user) compare_marks(a, b, result, work);
-  result.compared = user ? "2048 bytes of user data" : "2352 bytes, with gaps, indexes, flags, codes, texts and subchannel";
+  result.compared =
+      user ? "2048 bytes of user data" : "2352 bytes, with gaps, indexes, flags, codes, texts and subchannel";
 }
 
 void refuse_nothing(const Image& here, const Comparison& result, const Files& files) {

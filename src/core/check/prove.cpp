@@ -323,8 +323,7 @@ Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::ve
   }
   const std::string name = written.front().path.string();
   const SourcePtr whole = concat_source(std::move(wanted), name), copy = concat_source(std::move(found), name);
-  if (copy->size() != whole->size())
-    fail(name, fmt::format("{} bytes", grouped(copy->size())), grouped(whole->size()));
+  if (copy->size() != whole->size()) fail(name, fmt::format("{} bytes", grouped(copy->size())), grouped(whole->size()));
   return {compare_bytes(*whole, *copy, whole->size(), name, work),
           fmt::format("{} bytes in {} file{}", grouped(whole->size()), written.size(), written.size() == 1 ? "" : "s")};
 }

@@ -160,7 +160,7 @@ class MapParser {
   void read_bounds(SectorMapFile& file) {
     const auto words = split_words(line_);
     if (words.size() != 3 || words[0] != "sectors") fail(printable(line_.substr(0, 40)), "sectors FIRST END");
-    constexpr std::int64_t kMost = 0x7FFFFFFF;
+    constexpr std::int64_t kMost = 1 << 30;  // ten times the largest disc; differences stay in 32 bits
     const auto first = number<Lba>(words[1], -150, kMost);
     file.map = SectorMap(first, number<Lba>(words[2], first, kMost));
   }

@@ -101,10 +101,26 @@ std::string host_name(std::string_view name, bool strict, bool fatx) {
   return out;
 }
 
+/// At most so many bytes and UTF-16 units, cut in front of the extension, never within a character.
+std::string shortened(const std::string& name, std::size_t most_units) {
+  constexpr std::size_t kMostBytes = 255, kLongestExtension = 16;
+  if (name.size() <= kMostBytes && utf16_units(name) <= most_units) return name;
+  const std::size_t dot = name.rfind('.');
+  const bool has_extension = dot != std::string::npos && dot > 0 && name.size() - dot <= kLongestExtension;
+  const std::string extension = has_extension ? name.substr(dot) : "";
+  std::string stem = has_extension ? name.substr(0, dot) : name;
+  while (!stem.empty() &&
+         (stem.size() + extension.size() > kMostBytes || utf16_units(stem) + utf16_units(extension) > most_units)) {
+    do stem.pop_back();
+    while (!stem.empty() && !is_utf8(stem));
+  }
+  return stem + extension;
+}
+
 class Planner {
  public:
   Planner(const Image& image, const ExtractRequest& request, const TargetFacts& facts)
-      : image_(image), request_(request) {
+      : image_(image), request_(request), longest_(std::max<std::size_t>(facts.longest_name, 255)) {
     fatx_ = facts.file_system == "fatx";
     strict_ = fatx_ || facts.file_system == "fat32" || facts.file_system == "exfat" || facts.file_system == "ntfs";
   }
@@ -113,7 +129,7 @@ class Planner {
     std::vector<bool> used(request_.paths.size(), false);
     for (const Volume& v : volumes)
       for (const VolumeEntry& e : v.entries)
-        if (wanted(e.path, used)) add(v, e, volumes.size() > 1 && &v != &volumes.front());
+        if (wanted(e.path, used)) add(v, e, static_cast<std::size_t>(&v - volumes.data()));
     for (std::size_t i = 0; i < used.size(); ++i)
       if (!used[i])
         throw Error({.fault = Fault::usage,
@@ -141,24 +157,29 @@ class Planner {
     return any;
   }
 
+  /// "NAME (2).EXT" where there is no room for it behind the name, else "NAME.EXT (2)".
+  std::string numbered(const std::string& plain, int n) const {
+    const std::string number = fmt::format(" ({})", n);
+    return shortened(plain, longest_ - number.size()).substr(0, 255 - number.size()) + number;
+  }
+
   /// The target of a path, part by part; a second name that differs in case only gets a number.
-  fs::path target_of(const std::string& path, bool further, bool& renamed) {
+  fs::path target_of(const std::string& path, std::size_t volume, bool& renamed) {
     fs::path target = request_.into;
     std::string key;
-    if (further) target /= "volume-2";
+    if (volume > 0) target /= fmt::format("volume-{}", volume + 1);
     std::size_t at = 0;
     for (;;) {
       const std::size_t end = std::min(path.find('/', at), path.size());
       const std::string part = path.substr(at, end - at);
-      std::string name = host_name(part, strict_, fatx_);
-      key += (further ? "2/" : "/") + part;
+      std::string name = shortened(host_name(part, strict_, fatx_), longest_);
+      key += fmt::format("{}/{}", key.empty() ? std::to_string(volume) : "", part);
       const auto known = names_.find(key);
       if (known != names_.end()) {
         name = known->second;
       } else {
         const std::string plain = name;
-        for (int n = 2; !taken_.insert(fold_case((target / name).string())).second; ++n)
-          name = fmt::format("{} ({})", plain, n);
+        for (int n = 2; !taken_.insert(fold_case((target / name).string())).second; ++n) name = numbered(plain, n);
         names_[key] = name;
       }
       renamed = renamed || name != part;
@@ -168,13 +189,13 @@ class Planner {
     }
   }
 
-  void add(const Volume& v, const VolumeEntry& e, bool further) {
+  void add(const Volume& v, const VolumeEntry& e, std::size_t volume) {
     if (!e.refused.empty()) return skip(e, e.refused);
     if (e.kind == EntryKind::link) return skip(e, "a symbolic link to " + printable(e.link));
     if (e.kind == EntryKind::audio) return skip(e, "a music track: convert the image to get it");
     if (!e.sound) return skip(e, "it lies outside the image");
     ExtractItem item{&e, &v, {}, {}, 0, false};
-    item.target = target_of(e.path, further, item.renamed);
+    item.target = target_of(e.path, volume, item.renamed);
     if (e.kind == EntryKind::file) {
       const bool whole = e.form2 && image_.cd && !image_.blocks;
       item.source = whole ? std::make_shared<Form2Source>(image_.cd, v, e, request_.form2) : v.open(e);
@@ -187,6 +208,7 @@ class Planner {
 
   const Image& image_;
   const ExtractRequest& request_;
+  std::size_t longest_;
   bool strict_ = false, fatx_ = false;
   ExtractPlan plan_;
   std::map<std::string, std::string> names_;  // by path in the image

@@ -249,13 +249,15 @@ void refuse_losses(const Conversion& conversion, const Image& image, const Forma
     kinds.push_back(loss.kind);
     found.push_back(fmt::format("{} ({})", loss.kind, loss.where));
   }
+  // What is refused is no advice.
+  const std::string_view other = !image.cd ? "iso" : target.extensions.front() == ".cue" ? "chd" : "cue";
+  const std::string advice = other == target.id ? "" : fmt::format("; --to {} loses nothing", other);
   throw Error({.fault = Fault::needs_word,
                .code = "loss",
                .what = fmt::format("{} would be lost in {}", fmt::join(kinds, " and "), target.id),
                .file = image.path.string(),
                .found = fmt::format("{}", fmt::join(found, ", ")),
-               .hint = fmt::format("add --accept {} if that is meant; --to {} loses nothing", fmt::join(kinds, ","),
-                                   image.cd ? "cue" : "iso")});
+               .hint = fmt::format("add --accept {} if that is meant{}", fmt::join(kinds, ","), advice)});
 }
 
 std::string output_stem(const Image& image) {

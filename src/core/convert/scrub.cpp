@@ -111,8 +111,7 @@ class Scrubber {
     for (const WiiPartition& p : wii.partitions) {
       if (p.blank || !p.readable()) continue;
       const ConsoleVolume console = read_wii_partition(image_.stored_blocks(), p);
-      if (!console.listed || console.volume.damaged())
-        cannot_tell(image_, "a broken table of files");
+      if (!console.listed || console.volume.damaged()) cannot_tell(image_, "a broken table of files");
     }
     for (const WiiPartition& p : wii.partitions)
       if (request_.keep == WiiKeep::all || p.type == 0)

@@ -186,6 +186,9 @@ void check_plan(const Image& image, const WritePlan& plan, const WriteJob& job) 
     targets.push_back(f.path);
   }
   refuse_existing(targets, inputs_of(image, job), job.existing);
+  // Parts of an older split that would be taken for ours: found before an hour of writing, not after it.
+  for (const PlannedOutput& o : plan.outputs)
+    if (o.part_bytes != 0) refuse_left_over(o.path, files_of(o).size(), o.part_names);
   check_fits(files, job.target);
 }
 

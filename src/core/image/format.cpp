@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/io/archive.hpp"
 #include "opifex/core/io/part_names.hpp"
 
 namespace opifex {
@@ -96,6 +97,13 @@ const Format& probe_format(const std::filesystem::path& path, const FileSpace& f
   }
   if (best) return *best;
   const Bytes head = read_up_to(*source, 0, 16);
+  if (&files != host_files().get())
+    if (const std::string kind = archive_kind(*source); !kind.empty())
+      throw Error({.code = "unknown_format",
+                   .what = "this is an archive in an archive",
+                   .file = path.string(),
+                   .found = kind,
+                   .hint = "unpack the outer one first"});
   throw Error(
       {.code = source->size() == 0 ? "empty_file" : "unknown_format",
        .what = source->size() == 0 ? "the file is empty" : "no known format fits this file",

@@ -233,8 +233,11 @@ std::vector<fs::path> finish_one(const fs::path& journal, const fs::path& folder
     return {};
   }
   if (!plan->can_go_on()) {  // a file of it is gone or another: what was replaced comes back
-    for (std::size_t i = plan->files.size(); i-- > 0;)
-      if (plan->files[i].aside.empty() || is_there(plan->files[i].aside)) take_back(plan->files[i]);
+    for (std::size_t i = plan->files.size(); i-- > 0;) {
+      // Only the very file that was placed: a name may stand for something else by now.
+      const bool own = stamp_of(plan->files[i].to) == plan->file_stamps[i];
+      if (own || !is_there(plan->files[i].to)) take_back(plan->files[i]);
+    }
     ::unlink(journal.c_str());
     return {};
   }

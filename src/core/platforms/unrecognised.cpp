@@ -15,14 +15,15 @@ struct KnownMark {
   std::uint64_t offset;
   std::string_view bytes;
 };
-constexpr std::array kMarks = {
-    KnownMark{"a WBFS container", 0, "WBFS"sv},
-    KnownMark{"a CHD", 0, "MComprHD"sv},
-    KnownMark{"the game partition of an Xbox disc", 0x10000, "MICROSOFT*XBOX*MEDIA"sv},
-    KnownMark{"an ISO 9660 file system", 0x8000, "\x01" "CD001\x01"sv},
-    KnownMark{"a UDF file system", 0x8801, "BEA01"sv},
-    KnownMark{"a Wii disc", 0x18, "\x5D\x1C\x9E\xA3"sv},
-    KnownMark{"a GameCube disc", 0x1C, "\xC2\x33\x9F\x3D"sv}};
+constexpr std::array kMarks = {KnownMark{"a WBFS container", 0, "WBFS"sv},
+                               KnownMark{"a CHD", 0, "MComprHD"sv},
+                               KnownMark{"the game partition of an Xbox disc", 0x10000, "MICROSOFT*XBOX*MEDIA"sv},
+                               KnownMark{"an ISO 9660 file system", 0x8000,
+                                         "\x01"
+                                         "CD001\x01"sv},
+                               KnownMark{"a UDF file system", 0x8801, "BEA01"sv},
+                               KnownMark{"a Wii disc", 0x18, "\x5D\x1C\x9E\xA3"sv},
+                               KnownMark{"a GameCube disc", 0x1C, "\xC2\x33\x9F\x3D"sv}};
 
 /// The mark of which at least two thirds of the bytes stand in their place.
 const KnownMark* nearest_mark(const ByteSource& source) {
@@ -42,8 +43,9 @@ bool only_by_size(const Image& image) {
   if (image.files.front().path != image.path) return false;  // a sheet says what it is
   if (!image.cd) return image.blocks != nullptr;
   const auto& extents = image.cd->extents();
-  return std::all_of(extents.begin(), extents.end(),
-                                     [](const Extent& e) { return e.form == StoredForm::mode1_user || e.form == StoredForm::form1_user; });
+  return std::all_of(extents.begin(), extents.end(), [](const Extent& e) {
+    return e.form == StoredForm::mode1_user || e.form == StoredForm::form1_user;
+  });
 }
 
 }  // namespace
@@ -57,8 +59,8 @@ std::optional<std::string> why_unrecognised(const Image& image) {
     return std::nullopt;  // there is one, and what is wrong with it is told
   }
   const KnownMark* const mark = nearest_mark(*image.files.front().source);
-  return mark ? fmt::format("nothing in it is recognised; it is nearly {}, but the mark at {:#x} is damaged", mark->what,
-                            mark->offset)
+  return mark ? fmt::format("nothing in it is recognised; it is nearly {}, but the mark at {:#x} is damaged",
+                            mark->what, mark->offset)
               : "nothing in it is recognised: only its size would fit an image of 2048-byte blocks";
 }
 

@@ -315,6 +315,11 @@ class Builder {
       store_be32(table, at + 4, e.folder ? e.parent : offsets[i]);
       store_be32(table, at + 8, e.folder ? e.next : e.size_bytes);
       if (i > 0) names += e.raw + '\0';
+      constexpr std::size_t kMostNames = 0xFF'FFFF;  // a name's place has 24 bits
+      if (names.size() > kMostNames)
+        throw Error({.code = "too_many_names",
+                     .what = "the names of these files are longer together than a table can hold",
+                     .found = fmt::format("more than {} bytes", kMostNames)});
     }
     if (!same) table.insert(table.end(), as_view(names).begin(), as_view(names).end());
     return table;

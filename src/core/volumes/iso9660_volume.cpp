@@ -7,7 +7,6 @@
 #include "opifex/core/base/text.hpp"
 
 #include "iso_names.hpp"
-
 #include "listing_budget.hpp"
 
 namespace opifex {

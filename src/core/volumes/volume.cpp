@@ -119,6 +119,18 @@ bool all_in(const Volume& a, const Volume& b) {
   });
 }
 
+/// One of several file systems of a place: what is broken beyond listing must not hide a sound one beside it.
+template <typename Read>
+std::optional<Volume> read_beside(const Read& read, std::optional<Error>& broken) {
+  try {
+    return read();
+  } catch (const Error& e) {
+    if (e.details.fault != Fault::refused) throw;
+    if (!broken) broken = e;
+    return std::nullopt;
+  }
+}
+
 /// One place a volume may begin at: a data track, or the image itself.
 void read_at_place(const SourcePtr& disc, std::uint64_t start, const KeyRing* keys, std::vector<Volume>& volumes) {
   // The disc of these consoles begins with a small one for video players: it is not what the user asks for.
@@ -137,8 +149,10 @@ void read_at_place(const SourcePtr& disc, std::uint64_t start, const KeyRing* ke
       volumes.push_back(read_wii_volume(disc, *wii));
       return;
     }
-  auto iso = read_iso9660(disc, start);
-  auto udf = start == 0 ? read_udf(disc) : std::nullopt;
+  std::optional<Error> broken;
+  const std::size_t before = volumes.size();
+  auto iso = read_beside([&] { return read_iso9660(disc, start); }, broken);
+  auto udf = start == 0 ? read_beside([&] { return read_udf(disc); }, broken) : std::nullopt;
   const std::uint64_t iso_blocks = iso ? iso->blocks : 0;
   if (iso && udf) {
     if (same_names(*udf, *iso)) {
@@ -158,13 +172,22 @@ void read_at_place(const SourcePtr& disc, std::uint64_t start, const KeyRing* ke
   const bool first = volumes.empty();
   if (iso) volumes.push_back(std::move(*iso));
   if (udf) volumes.push_back(std::move(*udf));
+  if (broken) {
+    if (volumes.size() == before) throw *broken;
+    volumes[before].problems.push_back(
+        {broken->details.code, "another file system beside it: " + broken->details.what, Weight::damage});
+    broken.reset();
+  }
   // A second layer begins where the volume ends, with a descriptor in its first sector.
   constexpr std::uint64_t kDescriptors = 16;
   if (!first || iso_blocks <= kDescriptors) return;
   const Bytes head = read_up_to(*disc, iso_blocks * kBlock, 6);
   if (head.size() == 6 && head[0] == std::byte{1} && as_text(head).substr(1) == "CD001") {
-    auto second = read_iso9660(disc, iso_blocks - kDescriptors);
+    auto second = read_beside([&] { return read_iso9660(disc, iso_blocks - kDescriptors); }, broken);
     if (second) volumes.push_back(std::move(*second));
+    if (broken)
+      volumes[before].problems.push_back(
+          {broken->details.code, "a second file system: " + broken->details.what, Weight::damage});
   }
 }
 

@@ -115,8 +115,10 @@ std::string Chd::kind_name(const Hunk& hunk) const {
   return "";
 }
 
-void Chd::read_parent(std::uint64_t offset, std::span<std::byte> out, std::uint64_t hunk) const {
+void Chd::read_parent(std::uint64_t place, std::uint64_t each, std::span<std::byte> out, std::uint64_t hunk) const {
   const std::uint64_t size = std::uint64_t{parent_->header_.hunk_count} * parent_->header_.hunk_bytes;
+  // A place that comes round 2^64 is outside, too.
+  std::uint64_t offset = checked_mul(place, each).value_or(UINT64_MAX);
   if (offset > size || out.size() > size - offset)
     throw Error({.code = "parent_range",
                  .what = fmt::format("hunk {} refers to bytes behind its parent's end", hunk),
@@ -147,9 +149,9 @@ void Chd::decode(std::uint64_t number, std::span<std::byte> out, std::span<std::
         out[i] = static_cast<std::byte>(hunk.place >> (56 - 8 * (i % 8)) & 255);
       return;
     case HunkKind::parent:
-      return read_parent(hunk.place * header_.unit_bytes, out, number);
+      return read_parent(hunk.place, header_.unit_bytes, out, number);
     case HunkKind::parent_hunk:
-      return read_parent(hunk.place * header_.hunk_bytes, out, number);
+      return read_parent(hunk.place, header_.hunk_bytes, out, number);
     default:
       break;
   }

@@ -99,7 +99,7 @@ class Chd {
  private:
   explicit Chd(SourcePtr file);
   void decode(std::uint64_t number, std::span<std::byte> out, std::span<std::byte> parity_made) const;
-  void read_parent(std::uint64_t offset, std::span<std::byte> out, std::uint64_t hunk) const;
+  void read_parent(std::uint64_t place, std::uint64_t each, std::span<std::byte> out, std::uint64_t hunk) const;
   void check_crc(std::uint64_t number, ByteView bytes) const;
   class Logical;
   struct Pool;
