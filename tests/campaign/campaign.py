@@ -1,11 +1,12 @@
 #!/usr/bin/env python3
 """A campaign against the built program: mutated vectors, injected faults, kills at random moments.
 
-usage: campaign.py PROGRAM FAULTS.so MINUTES [SEED]
+usage: campaign.py PROGRAM FAULTS.so MINUTES [SEED | --from SEED]
 
 Fails on: a crash, a hang, memory over the rule, a harmed input, a half file or temporary file left behind, an exit code
 of 0 on damage that a checksum covers, a job that succeeds with other bytes than an undisturbed one. Each trial has a seed
-of its own, which is printed when it fails: SEED runs that one trial again, alone."""
+of its own, which is printed when it fails: SEED runs that one trial again, alone; --from SEED begins with that one, as the
+test run does, so that a change is judged by the same trials and not by luck."""
 import hashlib, json, os, random, resource, shutil, signal, subprocess, sys, tempfile, time
 from pathlib import Path
 
@@ -270,11 +271,11 @@ class Campaign:
 def main():
     program, shim, minutes = os.path.abspath(sys.argv[1]), os.path.abspath(sys.argv[2]), float(sys.argv[3])
     campaign = Campaign(program, shim)
-    if len(sys.argv) > 4:
+    if len(sys.argv) == 5:
         campaign.trial(int(sys.argv[4]))
         print("this seed passes")
         return 0
-    seed = int(time.time() * 1000)
+    seed = int(sys.argv[5]) if len(sys.argv) > 5 else int(time.time() * 1000)
     print(f"campaign from seed {seed}, {len(campaign.seeds)} vectors", flush=True)
     end, failures = time.time() + 60 * minutes, []
     while time.time() < end and len(failures) < 20:
