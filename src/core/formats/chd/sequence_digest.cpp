@@ -10,34 +10,39 @@ void SequenceDigest::start() {
   following_ = true;
 }
 
-void SequenceDigest::take(ByteView bytes) {
-  digest_->update(bytes);
-  ++next_;
-}
-
 void SequenceDigest::add(std::uint64_t number, ByteView bytes) {
   if (!following_) return;
-  constexpr std::uint64_t kMostWaiting = 24 << 20;  // more than the blocks of a job in flight
-  const std::lock_guard lock(mutex_);
+  std::unique_lock lock(mutex_);
   if (number < next_ || !following_) return;
-  if (number > next_) {
-    if (waiting_.try_emplace(number, bytes.begin(), bytes.end()).second) waiting_bytes_ += bytes.size();
-    if (waiting_bytes_ <= kMostWaiting) return;
-    following_ = false;
-    waiting_.clear();
-    return;
+  if (number > next_ || hashing_) return wait(number, bytes);
+  // One thread hashes, without the lock: the others leave their hunks and go on decoding.
+  hashing_ = true;
+  ++next_;
+  lock.unlock();
+  digest_->update(bytes);
+  lock.lock();
+  while (following_ && !waiting_.empty() && waiting_.begin()->first == next_) {
+    const auto first = waiting_.extract(waiting_.begin());
+    waiting_bytes_ -= first.mapped().size();
+    ++next_;
+    lock.unlock();
+    digest_->update(first.mapped());
+    lock.lock();
   }
-  take(bytes);
-  while (!waiting_.empty() && waiting_.begin()->first == next_) {
-    take(waiting_.begin()->second);
-    waiting_bytes_ -= waiting_.begin()->second.size();
-    waiting_.erase(waiting_.begin());
-  }
+  hashing_ = false;
+}
+
+void SequenceDigest::wait(std::uint64_t number, ByteView bytes) {
+  constexpr std::uint64_t kMostWaiting = 24 << 20;  // more than the blocks of a job in flight
+  if (waiting_.try_emplace(number, bytes.begin(), bytes.end()).second) waiting_bytes_ += bytes.size();
+  if (waiting_bytes_ <= kMostWaiting) return;
+  following_ = false;
+  waiting_.clear();
 }
 
 std::optional<std::string> SequenceDigest::finish(std::uint64_t count) {
   const std::lock_guard lock(mutex_);
-  if (!following_ || next_ != count) return std::nullopt;
+  if (!following_ || hashing_ || next_ != count) return std::nullopt;
   following_ = false;
   return digest_->finish();
 }

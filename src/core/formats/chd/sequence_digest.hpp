@@ -20,11 +20,12 @@ class SequenceDigest {
   std::optional<std::string> finish(std::uint64_t count);
 
  private:
-  void take(ByteView bytes);
+  void wait(std::uint64_t number, ByteView bytes);
 
   std::atomic<bool> following_ = false;
   std::mutex mutex_;
-  std::optional<Digest> digest_;
+  bool hashing_ = false;          // a thread is at it, without the lock
+  std::optional<Digest> digest_;  // of that thread
   std::uint64_t next_ = 0, waiting_bytes_ = 0;
   std::map<std::uint64_t, Bytes> waiting_;  // by number
 };
