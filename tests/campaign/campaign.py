@@ -84,6 +84,11 @@ class Campaign:
                 raise Failure("internal fault: " + result.text())
         return result
 
+    def fault(self, folder, what):
+        """The environment in which that call of the program goes wrong."""
+        return {"LD_PRELOAD": self.shim, "OPIFEX_FAULT_BELOW": str(folder), "OPIFEX_FAULT": what,
+                "ASAN_OPTIONS": "verify_asan_link_order=0"}
+
     def place(self, rng, folder):
         source, whole = rng.choice(self.seeds)
         inputs = Path(folder) / "in"
@@ -208,8 +213,7 @@ class Campaign:
         before = tree(inputs)
         kind = rng.choice(["read", "write", "sync", "rename"])
         action = rng.choice(["eio", "enospc", "eintr", "short"] if kind in ("read", "write") else ["eio", "enospc"])
-        env = {"LD_PRELOAD": self.shim, "OPIFEX_FAULT_BELOW": str(folder), "ASAN_OPTIONS": "verify_asan_link_order=0",
-               "OPIFEX_FAULT": f"{kind}:{rng.randrange(1, rng.choice([4, 12, 60]))}:{action}"}
+        env = self.fault(folder, f"{kind}:{rng.randrange(1, rng.choice([4, 12, 60]))}:{action}")
         result = self.run(words, folder, env)
         what = f"{env['OPIFEX_FAULT']}: {result.text()}"
         self.require_clean(folder, before, what)
@@ -237,8 +241,8 @@ class Campaign:
                 (out / name).write_bytes(b"older")
             words = [*words, "--overwrite"]
         if rng.random() < 0.6:
-            env = {"LD_PRELOAD": self.shim, "OPIFEX_FAULT_BELOW": str(folder), "ASAN_OPTIONS": "verify_asan_link_order=0",
-                   "OPIFEX_FAULT": f"{rng.choice(['rename', 'sync', 'write', 'unlink'])}:{rng.randrange(1, 9)}:kill"}
+            kind = rng.choice(["rename", "sync", "write", "unlink"])
+            env = self.fault(folder, f"{kind}:{rng.randrange(1, 9)}:kill")
             self.run(words, folder, env)
             what = env["OPIFEX_FAULT"]
         else:
