@@ -16,7 +16,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-void declare(po::options_description& options) {
+void declare_build(po::options_description& options) {
   options.add_options()("as", po::value<std::string>()->value_name("FORMAT"),
                         "what to make: iso, gamecube-iso, xiso, god")(
       "out", po::value<std::string>()->value_name("FILE"), "the image to write (default: beside the folder)")(
@@ -153,7 +153,7 @@ using Maker = Conversion (*)(const Session&, const fs::path&, const fs::path&);
 const std::map<std::string, Maker> kMakers = {
     {"iso", &iso_of}, {"gamecube-iso", &gamecube_iso_of}, {"xiso", &xiso_of}, {"god", &god_of}};
 
-void run(Session& session) {
+void run_build(Session& session) {
   const std::string as = session.text("as");
   const auto maker = kMakers.find(as);
   if (maker == kMakers.end()) {
@@ -186,8 +186,8 @@ extern const Command kBuild = {
     "made of a GameCube disc, and may have been changed; Wii discs are not made: they would have to be signed.",
     "  opifex build moth/ --as iso --out moth.iso --label MOTH\n  opifex build kestrel/ --as gamecube-iso\n  opifex "
     "build moth/ --as iso --fixed-dates --plan\n",
-    &declare,
+    &declare_build,
     1,
-    &run};
+    &run_build};
 
 }  // namespace opifex::cli

@@ -14,7 +14,7 @@
 namespace opifex::cli {
 namespace {
 
-void declare(po::options_description& options) {
+void declare_check(po::options_description& options) {
   options.add_options()("hashes", po::value<std::string>()->value_name("LIST")->default_value("crc32,md5,sha1"),
                         "crc32, md5, sha1, sha256, sha512 ..., or none")(
       "same-as", po::value<std::string>()->value_name("OTHER"),
@@ -70,7 +70,7 @@ void compare(Session& session, const std::string& path, const std::string& other
   if (!result.same()) session.bad_news();
 }
 
-void run(Session& session) {
+void run_check(Session& session) {
   if (const std::string other = session.text("same-as"); !other.empty()) {
     for (const std::string& path : session.list("words")) compare(session, path, other);
     return;
@@ -119,8 +119,8 @@ extern const Command kCheck = {"check",
                                "track are those its own bin would have.",
                                "  opifex check 'Moth & Lantern.cue'\n  opifex check game.bin --hashes sha256\n  opifex "
                                "check game.cue --repair --out mended/\n",
-                               &declare,
+                               &declare_check,
                                -1,
-                               &run};
+                               &run_check};
 
 }  // namespace opifex::cli

@@ -19,7 +19,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-void declare(po::options_description& options) {
+void declare_convert(po::options_description& options) {
   options.add_options()("to", po::value<std::string>()->value_name("FORMAT"),
                         "what to write: opifex formats lists them")("track", po::value<int>()->value_name("N"),
                                                                     "for iso: which data track (default: the first)")(
@@ -160,7 +160,7 @@ void name_by_title(Image& image, const TitleList& titles) {
   if (!id.title.empty() && name_fault(id.title).empty()) image.name = id.title;
 }
 
-void run(Session& session) {
+void run_convert(Session& session) {
   const Format& target = writable_format(session.text("to"));
   const WriteOptions options = write_options(session, target);
   const ScrubRequest request = scrub_request(session, target, options);
@@ -316,9 +316,9 @@ extern const Command kConvert = {
     "  opifex convert 'Moth & Lantern.cue' --to vcd\n"
     "  opifex convert 'Moth & Lantern.cue' --to iso --plan\n"
     "  opifex convert 'Kestrel Circuit (Disc 2).bin' --to cue --out sheets/\n",
-    &declare,
+    &declare_convert,
     -1,
-    &run};
+    &run_convert};
 
 extern const Command kMerge = {
     "merge",

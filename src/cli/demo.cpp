@@ -16,7 +16,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-void declare(po::options_description& options) {
+void declare_demo(po::options_description& options) {
   options.add_options()("overwrite", po::bool_switch(), "build again over an earlier workshop");
 }
 
@@ -133,7 +133,7 @@ void describe_drives(Existing existing) {
         "[[defects]]\nkind = \"unreadable\"\nlba = [40, 59]\n[[defects]]\nkind = \"unreadable\"\nlba = [700, 712]\n");
 }
 
-void run(Session& session) {
+void run_demo(Session& session) {
   const auto words = session.list("words");
   if (words.size() > 1)
     throw Error({.fault = Fault::usage, .code = "usage", .what = "demo takes one folder", .hint = "opifex help demo"});
@@ -197,8 +197,8 @@ extern const Command kDemo = {
     "builds a workshop of made-up discs and walks the whole job with it",
     "Every command is printed before it runs. The folder (default: demo-workshop) must be new or empty.",
     "  opifex demo\n  opifex demo /tmp/workshop\n",
-    &declare,
+    &declare_demo,
     100,
-    &run};
+    &run_demo};
 
 }  // namespace opifex::cli

@@ -15,7 +15,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-void declare(po::options_description& options) {
+void declare_dump(po::options_description& options) {
   const auto text = [](const char* name) { return po::value<std::string>()->value_name(name); };
   const auto number = [](const char* name) { return po::value<unsigned>()->value_name(name); };
   options.add_options()("out", text("PATH"), "image, leading .cue, or folder to write to")(
@@ -185,7 +185,7 @@ void dump_discs(Session& session, const std::string& source) {
   }
 }
 
-void run(Session& session) {
+void run_dump(Session& session) {
   const std::string source = session.list("words").front();
   if (session.text("out").empty())
     throw Error({.fault = Fault::usage,
@@ -216,8 +216,8 @@ extern const Command kDump = {
     "  opifex dump /dev/sr0 --out dumps/ --record --report dumps/report\n"
     "  opifex dump /dev/sr0 --out 'Moth & Lantern.cue' --offset 6 --give-up-after 30min\n"
     "  opifex dump /dev/sr0 --out dumps/ --next\n",
-    &declare,
+    &declare_dump,
     1,
-    &run};
+    &run_dump};
 
 }  // namespace opifex::cli

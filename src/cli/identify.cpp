@@ -105,7 +105,7 @@ void identify_plain(Session& session, const std::string& path, const OpenOptions
   }
 }
 
-void run(Session& session) {
+void run_identify(Session& session) {
   OpenOptions options = open_options(session);
   options.allow_missing = true;
   const std::string list = session.text("titles");
@@ -130,7 +130,7 @@ void run(Session& session) {
   }
 }
 
-void declare(po::options_description& options) {
+void declare_identify(po::options_description& options) {
   options.add_options()("titles", po::value<std::string>()->value_name("FILE"),
                         "your own list (CSV: id,title) names what has only an id")(
       "fs", po::value<std::string>()->value_name("TYPE"),
@@ -149,8 +149,8 @@ extern const Command kIdentify = {
     "missing. Times are minutes:seconds:frames, 75 frames a second; 00:02:00 is LBA 0.",
     "  opifex identify 'Moth & Lantern.cue'\n  opifex identify *.bin --json\n  opifex identify /media/usb "
     "--fs fat32\n",
-    &declare,
+    &declare_identify,
     -1,
-    &run};
+    &run_identify};
 
 }  // namespace opifex::cli

@@ -10,13 +10,13 @@
 namespace opifex::cli {
 namespace {
 
-void declare(po::options_description& options) {
+void declare_rename(po::options_description& options) {
   options.add_options()("limit", po::value<std::size_t>()->value_name("N"),
                         "shorten so that no name is longer than N characters")("plan", po::bool_switch(),
                                                                                "only say what would be renamed");
 }
 
-void run(Session& session) {
+void run_rename(Session& session) {
   const auto words = session.list("words");
   std::optional<std::size_t> limit;
   if (session.options().count("limit") != 0) limit = session.options()["limit"].as<std::size_t>();
@@ -47,8 +47,8 @@ extern const Command kRename = {
     "same stem\n"
     "beside the set (covers, notes) are renamed too. If a step fails, everything is as it was.",
     "  opifex rename dump.cue 'Moth & Lantern'\n  opifex rename dump.cue 'Moth & Lantern' --limit 31 --plan\n",
-    &declare,
+    &declare_rename,
     2,
-    &run};
+    &run_rename};
 
 }  // namespace opifex::cli

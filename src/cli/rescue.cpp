@@ -17,7 +17,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-void declare(po::options_description& options) {
+void declare_rescue(po::options_description& options) {
   options.add_options()("to", po::value<std::string>()->value_name("FORMAT"),
                         "format to write (default: that of the first dump)")(
       "record", po::bool_switch(), "write a record of the rescue beside it, as text and as JSON");
@@ -31,7 +31,7 @@ const Format& target_format(const Session& session, const Image& image) {
   return writable_format(id);
 }
 
-void run(Session& session) {
+void run_rescue(Session& session) {
   const auto start = std::chrono::steady_clock::now();
   if (session.text("out").empty())
     throw Error({.fault = Fault::usage,
@@ -108,8 +108,8 @@ extern const Command kRescue = {
     "map of damaged sectors that opifex dump left beside an image is used. Nothing is written over a dump.",
     "  opifex rescue first/game.cue second/game.cue --out joined/\n"
     "  opifex rescue a.iso b.iso c.iso --out game.iso --record\n",
-    &declare,
+    &declare_rescue,
     -1,
-    &run};
+    &run_rescue};
 
 }  // namespace opifex::cli

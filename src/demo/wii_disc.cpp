@@ -10,7 +10,7 @@
 namespace opifex::demo {
 namespace {
 
-constexpr std::size_t kHash = 20, kBlock = 0x400, kBlocks = 31, kH1At = 0x280, kH2At = 0x340, kUpper = 8 * kHash;
+constexpr std::size_t kHash = 20, kHashed = 0x400, kBlocks = 31, kH1At = 0x280, kH2At = 0x340, kUpper = 8 * kHash;
 constexpr std::uint64_t kTmdAt = 0x2C0, kTmdBytes = 0x208, kH3At = 0x8000, kDataAt = 0x20000;
 constexpr std::size_t kTableAt = 0x2900, kEntry = 12;
 void put_text(std::span<std::byte> v, std::size_t at, std::string_view text) {
@@ -170,7 +170,7 @@ class Writer {
     Bytes h0(kWiiGroupClusters * kBlocks * kHash), h1(8 * kUpper), h2(kUpper);
     for (std::size_t c = 0; c < clusters; ++c)
       for (std::size_t b = 0; b < kBlocks; ++b)
-        hash_to(ByteView(data).subspan(c * kWiiDataBytes + b * kBlock, kBlock),
+        hash_to(ByteView(data).subspan(c * kWiiDataBytes + b * kHashed, kHashed),
                 std::span(h0).subspan((c * kBlocks + b) * kHash));
     for (std::size_t c = 0; c < kWiiGroupClusters; ++c)
       hash_to(ByteView(h0).subspan(c * kBlocks * kHash, kBlocks * kHash), std::span(h1).subspan(c * kHash));

@@ -17,14 +17,6 @@ void add(std::string& text, const char* label, const std::string& value) {
   if (!value.empty()) text += fmt::format("  {:<11} {}\n", label, printable(value));
 }
 
-std::string plural(std::uint64_t n, const char* word) {
-  return fmt::format("{} {}{}", grouped(n), word, n == 1 ? "" : "s");
-}
-
-std::string bytes_text(std::uint64_t n) {
-  return n < 1000 ? fmt::format("{} bytes", n) : fmt::format("{} ({} bytes)", human_size(n), grouped(n));
-}
-
 std::string duration(double seconds) {
   if (seconds < 10) return fmt::format("{:.1f} s", seconds);
   const auto whole = static_cast<std::uint64_t>(seconds + 0.5);

@@ -102,9 +102,7 @@ std::string survey_text(const Survey& survey) {
   std::string text = printable(survey.folder.string()) + "\n";
   text += fact("Drive", fmt::format("{}, {} free", survey.drive.file_system, human_size(survey.drive.free_bytes)));
   text += fact("Holds", fmt::format("{}, {}", counts(survey), human_size(survey.total_bytes)));
-  if (survey.other_files > 0)
-    text += fact("Besides",
-                 fmt::format("{} other file{}", grouped(survey.other_files), survey.other_files == 1 ? "" : "s"));
+  if (survey.other_files > 0) text += fact("Besides", plural(survey.other_files, "other file"));
   if (!survey.items.empty()) {
     Table table(
         {{"Platform"}, {"Serial"}, {"Title"}, {"Disc"}, {"Format"}, {"Size", Align::right}, {"State"}, {"Path"}});

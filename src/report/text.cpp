@@ -12,13 +12,6 @@ namespace {
 
 std::string time(std::int64_t frames) { return cd::to_string(cd::msf_of_frames(frames)); }
 std::string position(cd::Lba lba) { return cd::to_string(cd::msf_of_lba(lba)); }
-std::string bytes_text(std::uint64_t n) {
-  return n < 1000 ? fmt::format("{} bytes", n) : fmt::format("{} ({} bytes)", human_size(n), grouped(n));
-}
-std::string plural(std::uint64_t n, const char* word) {
-  return fmt::format("{} {}{}", grouped(n), word, n == 1 ? "" : "s");
-}
-
 /// "Format      cue sheet ..." lines.
 class Facts {
  public:

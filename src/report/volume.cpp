@@ -66,8 +66,8 @@ void add_totals(std::string& text, const std::vector<const VolumeEntry*>& entrie
     bytes += e->kind == EntryKind::file ? e->size_bytes : 0;
   }
   constexpr std::uint64_t kKilo = 1024;
-  text += fmt::format("\n  {} file{}", grouped(files), files == 1 ? "" : "s");
-  if (folders > 0) text += fmt::format(" in {} folder{}", grouped(folders), folders == 1 ? "" : "s");
+  text += "\n  " + plural(files, "file");
+  if (folders > 0) text += " in " + plural(folders, "folder");
   text += bytes < kKilo ? fmt::format(", {} bytes\n", bytes)
                         : fmt::format(", {} ({} bytes)\n", human_size(bytes), grouped(bytes));
 }
@@ -170,9 +170,8 @@ std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome,
                           printable(item.target.string()));
   }
   const bool planned = outcome.items.empty() && !plan.items.empty();
-  std::string head =
-      fmt::format("{} {} file{}", planned ? "would extract" : "extracted", grouped(files), files == 1 ? "" : "s");
-  if (folders > 0) head += fmt::format(" in {} folder{}", grouped(folders), folders == 1 ? "" : "s");
+  std::string head = fmt::format("{} {}", planned ? "would extract" : "extracted", plural(files, "file"));
+  if (folders > 0) head += " in " + plural(folders, "folder");
   head += fmt::format(", {}, {} {}\n", human_size(plan.total_bytes), planned ? "into" : "to", printable(into));
   if (there > 0) head += fmt::format("  {} of them were there already\n", grouped(there));
   if (outcome.verified) head += "  every file was read back and is the same as in the image\n";

@@ -16,7 +16,7 @@ namespace {
 using namespace testkit;
 using nlohmann::json;
 
-const json& expected() {
+const json& described() {
   static const json all = vector_json("iso/expected.json");
   return all;
 }
@@ -43,7 +43,7 @@ void expect_identity(const Identity& id, const json& e) {
 
 TEST(IdentifyVectors, EveryDiscIsKnownByItsContents) {
   int seen = 0;
-  for (const auto& [name, e] : expected()["identify"].items()) {
+  for (const auto& [name, e] : described()["identify"].items()) {
     const fs::path path = vector_path("iso/" + name);
     if (e["what"] != "disc" || !fs::exists(path)) continue;
     SCOPED_TRACE(name);
@@ -61,7 +61,7 @@ TEST(IdentifyVectors, EveryDiscIsKnownByItsContents) {
 
 TEST(IdentifyVectors, DiscsByRecipe) {
   int seen = 0;
-  for (const json& recipe : expected()["derived"]) {
+  for (const json& recipe : described()["derived"]) {
     if (!recipe.contains("identify")) continue;
     SCOPED_TRACE(recipe["name"].get<std::string>());
     Bytes bytes = recipe["base"].is_null()
@@ -81,7 +81,7 @@ TEST(IdentifyVectors, DiscsByRecipe) {
 
 TEST(IdentifyVectors, SfoFilesAreReadAndBrokenOnesRefused) {
   int seen = 0;
-  for (const auto& [name, e] : expected()["sfo"].items()) {
+  for (const auto& [name, e] : described()["sfo"].items()) {
     if (!e.contains("entries") || !fs::exists(vector_path("iso/" + name))) continue;
     SCOPED_TRACE(name);
     const std::string bytes = read_file(vector_path("iso/" + name));
@@ -103,7 +103,7 @@ TEST(IdentifyVectors, SfoFilesAreReadAndBrokenOnesRefused) {
 
 TEST(IdentifyVectors, PackagesDrivesAndMetadataAreNoDiscs) {
   int seen = 0;
-  for (const auto& [name, e] : expected()["identify"].items()) {
+  for (const auto& [name, e] : described()["identify"].items()) {
     const std::string what = e["what"];
     if (what != "package" && what != "drive" && what != "metadata" && what != "unknown") continue;
     SCOPED_TRACE(name);
@@ -121,7 +121,7 @@ TEST(IdentifyVectors, PackagesDrivesAndMetadataAreNoDiscs) {
 }
 
 TEST(IdentifyVectors, WhatMayBeMusicIsGuessed) {
-  const json& e = expected()["identify"]["audio-guess.bin"];
+  const json& e = described()["identify"]["audio-guess.bin"];
   const auto guess = guess_audio(*open_file(vector_path("iso/audio-guess.bin")));
   ASSERT_TRUE(guess);
   EXPECT_EQ(guess->what, e["what"].get<std::string>());
@@ -133,7 +133,7 @@ TEST(IdentifyVectors, WhatMayBeMusicIsGuessed) {
 
 TEST(IdentifyVectors, ArchivesAreKnownByTheirContents) {
   int seen = 0;
-  for (const auto& [name, e] : expected()["identify"].items()) {
+  for (const auto& [name, e] : described()["identify"].items()) {
     if (e["what"] != "archive") continue;
     EXPECT_EQ(archive_kind(*open_file(vector_path("iso/" + name))), e["platform"].get<std::string>()) << name;
     ++seen;
@@ -144,7 +144,7 @@ TEST(IdentifyVectors, ArchivesAreKnownByTheirContents) {
 TEST(IdentifyVectors, FoldersOfOneGame) {
   for (const char* name : {"ps3-folder", "ps4-folder"}) {
     SCOPED_TRACE(name);
-    const json& e = expected()["identify"][name];
+    const json& e = described()["identify"][name];
     const auto game = identify_game_folder(vector_path(std::string("iso/") + name));
     ASSERT_TRUE(game);
     EXPECT_EQ(game->what, "folder");
@@ -164,7 +164,7 @@ TEST(IdentifyVectors, FoldersOfOneGame) {
 }
 
 TEST(IdentifyVectors, ATrackListIsADiscOfItsTracks) {
-  const json& e = expected()["identify"]["dreamcast/disc.gdi"];
+  const json& e = described()["identify"]["dreamcast/disc.gdi"];
   const Image image = open_image(vector_path("iso/dreamcast/disc.gdi"));
   EXPECT_EQ(image.format->id, "gdi");
   const auto& tracks = image.cd->layout().tracks;
@@ -181,7 +181,7 @@ TEST(IdentifyVectors, ATrackListIsADiscOfItsTracks) {
 }
 
 TEST(IdentifyVectors, BrokenSfoFilesAreRefused) {
-  const json bad = expected()["sfo"]["bad"];
+  const json bad = described()["sfo"]["bad"];
   for (const json& recipe : bad) {
     SCOPED_TRACE(recipe["name"].get<std::string>());
     std::string bytes = read_file(vector_path("iso/" + recipe["base"].get<std::string>()));
@@ -197,7 +197,7 @@ TEST(IdentifyVectors, BrokenSfoFilesAreRefused) {
 }
 
 TEST(IdentifyVectors, BrokenMapsOfEncryptedRegionsAreRefused) {
-  const json tables = expected()["ps3"]["bad_region_tables"];
+  const json tables = described()["ps3"]["bad_region_tables"];
   for (const json& table : tables) {
     SCOPED_TRACE(table["name"].get<std::string>());
     Bytes disc(table["image_sectors"].get<std::size_t>() * 2048);

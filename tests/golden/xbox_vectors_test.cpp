@@ -20,7 +20,7 @@ namespace {
 using namespace testkit;
 using nlohmann::json;
 
-const json& expected() {
+const json& described_xbox() {
   static const json all = vector_json("xbox/expected.json");
   return all;
 }
@@ -57,7 +57,7 @@ void expect_entries(const Volume& volume, const json& entries) {
 
 TEST(XboxVectors, EveryImageIsListedAndRead) {
   int seen = 0;
-  for (const json& sample : expected()["samples"]) {
+  for (const json& sample : described_xbox()["samples"]) {
     const std::string name = sample["open"];
     if (!is_image(name)) continue;
     SCOPED_TRACE(name);
@@ -99,7 +99,7 @@ TEST(XboxVectors, BrokenTablesAreToldAndTheRestIsRead) {
                                                     {"order", "name_order"},
                                                     {"straddle", "straddles"}};
   int seen = 0;
-  for (const json& recipe : expected()["recipes"]) {
+  for (const json& recipe : described_xbox()["recipes"]) {
     if (!is_image(recipe["base"])) continue;
     SCOPED_TRACE(recipe["id"].get<std::string>());
     ++seen;
@@ -127,7 +127,7 @@ TEST(XboxVectors, BrokenTablesAreToldAndTheRestIsRead) {
 
 TEST(XboxVectors, FullDumpsAreSearchedForTheirGamePartition) {
   TempFolder folder;
-  for (const json& sparse : expected()["sparse"]) {
+  for (const json& sparse : described_xbox()["sparse"]) {
     SCOPED_TRACE(sparse["id"].get<std::string>());
     const fs::path path = folder / "full.iso";
     const json& piece = sparse["pieces"][0];
@@ -143,14 +143,14 @@ TEST(XboxVectors, FullDumpsAreSearchedForTheirGamePartition) {
     ASSERT_TRUE(volume);
     EXPECT_EQ(volume->shift * 2048, sparse["expected"]["partition"]["offset"].get<std::int64_t>());
     const std::string same = sparse["expected"]["same_files_as"];
-    for (const json& sample : expected()["samples"])
+    for (const json& sample : described_xbox()["samples"])
       if (sample["open"] == same) expect_entries(*volume, sample["expected"]["volume"]["entries"]);
   }
 }
 
 TEST(XboxVectors, ExecutablesTellWhatTheySay) {
   int sound = 0, refused = 0;
-  for (const json& sample : expected()["samples"]) {
+  for (const json& sample : described_xbox()["samples"]) {
     const std::string name = sample["open"];
     if (!name.starts_with("exe/")) continue;
     SCOPED_TRACE(name);
@@ -215,7 +215,7 @@ TEST(XboxVectors, ContainersGiveTheirDiscsAndPackagesTheirFiles) {
   const Packages packages;
   QuietWork work;
   int seen = 0;
-  for (const json& sample : expected()["samples"]) {
+  for (const json& sample : described_xbox()["samples"]) {
     const std::string name = sample["open"];
     if (!is_package(name)) continue;
     SCOPED_TRACE(name);
@@ -296,7 +296,7 @@ TEST(XboxVectors, DamagedContainersAreToldWithTheFilesTheyHit) {
       {"field-mismatch",
        {"other_block_count", "other_file_count", "other_size", "other_start", "other_layout", "other_type"}}};
   int seen = 0;
-  for (const json& recipe : expected()["recipes"]) {
+  for (const json& recipe : described_xbox()["recipes"]) {
     const std::string base = recipe["base"];
     if (!is_package(base)) continue;
     SCOPED_TRACE(recipe["id"].get<std::string>());

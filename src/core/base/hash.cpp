@@ -71,6 +71,14 @@ void Digest::update(ByteView data) {
   }
 }
 
+void Digest::update_zeros(std::uint64_t bytes) {
+  static const Bytes zeros(1 << 20);
+  for (std::uint64_t n = 0; bytes > 0; bytes -= n) {
+    n = std::min<std::uint64_t>(bytes, zeros.size());
+    update(ByteView(zeros).first(static_cast<std::size_t>(n)));
+  }
+}
+
 std::string Digest::finish() {
   if (!state_->context) return fmt::format("{:08x}", state_->crc);
   std::array<std::byte, EVP_MAX_MD_SIZE> value{};

@@ -131,6 +131,14 @@ std::string grouped(std::uint64_t n) {
   return digits;
 }
 
+std::string plural(std::uint64_t n, std::string_view word) {
+  return fmt::format("{} {}{}", grouped(n), word, n == 1 ? "" : "s");
+}
+
+std::string bytes_text(std::uint64_t n) {
+  return n < 1000 ? fmt::format("{} bytes", n) : fmt::format("{} ({} bytes)", human_size(n), grouped(n));
+}
+
 std::string human_size(std::uint64_t bytes) {
   constexpr std::array kUnits = {"bytes", "KiB", "MiB", "GiB", "TiB", "PiB", "EiB"};
   double value = static_cast<double>(bytes);

@@ -9,9 +9,9 @@
 namespace opifex::cd {
 namespace {
 
-constexpr int kAt = 12;         // the codes count bytes from the header
-constexpr int kCovered = 2236;  // bytes that lie in a P and in a Q word
-constexpr int kMaxRounds = 40;  // measured: what is not mended by then never is
+constexpr int kAt = 12;          // the codes count bytes from the header
+constexpr int kInMatrix = 2236;  // bytes that lie in a P and in a Q word
+constexpr int kMaxRounds = 40;   // measured: what is not mended by then never is
 
 /// A word of one of the two codes.
 struct Code {
@@ -151,7 +151,7 @@ class Mender {
     for (int m = 0; m < code.data_places; ++m) {
       const int at = code.place(w, m);
       if (!usable(code, m, at)) continue;
-      const bool in_matrix = at < kAt + kCovered;
+      const bool in_matrix = at < kAt + kInMatrix;
       const bool suspected = erased_.any() ? erased_.test(static_cast<std::size_t>(at))
                                            : in_matrix && is_bad(other(code), other_word(code, at));
       if (suspected) places.push_back(m);
@@ -231,7 +231,7 @@ class Mender {
     for (const Code& code : {kP, kQ}) {
       std::vector<Fix> fixes;
       for (const Fix& fix : candidates(code))
-        if (fix.at < kAt + kCovered && is_bad(other(code), other_word(code, fix.at))) fixes.push_back(fix);
+        if (fix.at < kAt + kInMatrix && is_bad(other(code), other_word(code, fix.at))) fixes.push_back(fix);
       if (!fixes.empty()) return fixes;
     }
     return {};

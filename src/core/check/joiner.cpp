@@ -11,7 +11,7 @@ using cd::Lba;
 namespace {
 
 constexpr int kMostShift = 5000;  // samples
-constexpr std::int64_t kSampleBytes = 4;
+constexpr std::int64_t kSampleSize = 4;
 
 bool filled(ByteView bytes) {
   return std::all_of(bytes.begin(), bytes.end(), [](std::byte b) { return b == kRescueFill; });
@@ -37,7 +37,7 @@ bool Joiner::is_audio(Lba lba) const {
 void Joiner::read(std::size_t input, Lba lba, std::uint32_t count, std::span<std::byte> out) const {
   const Image& image = inputs_[input].image;
   if (blocks_) return image.blocks->read_at(static_cast<std::uint64_t>(lba) * size_, out);
-  const std::int64_t shift = shifts_[input] * kSampleBytes;
+  const std::int64_t shift = shifts_[input] * kSampleSize;
   if (shift == 0 || !is_audio(lba)) return image.cd->read(SectorForm::raw, lba, count, out);
   constexpr std::int64_t kRaw = static_cast<std::int64_t>(cd::kRawBytes);
   const std::int64_t from = std::int64_t{lba} * kRaw + shift, to = from + count * kRaw;
@@ -173,13 +173,13 @@ std::optional<int> Joiner::shift_at(std::size_t input, Lba lba) const {
   cd::Sector reference;
   inputs_[0].image.cd->read_sector(lba, reference);
   const ByteView needle = ByteView(reference).first(kNeedle);
-  if (std::equal(needle.begin() + kSampleBytes, needle.end(), needle.begin())) return std::nullopt;  // one value
+  if (std::equal(needle.begin() + kSampleSize, needle.end(), needle.begin())) return std::nullopt;  // one value
   Bytes stream((2 * kAround + 1) * cd::kRawBytes);
   inputs_[input].image.cd->read(SectorForm::raw, lba - kAround, 2 * kAround + 1, stream);
   constexpr std::size_t kExpected = static_cast<std::size_t>(kAround) * cd::kRawBytes;
   for (int off = 0; off <= kMostShift; ++off)
     for (const int sign : {1, -1}) {
-      const std::ptrdiff_t at = static_cast<std::ptrdiff_t>(kExpected) + sign * off * kSampleBytes;
+      const std::ptrdiff_t at = static_cast<std::ptrdiff_t>(kExpected) + sign * off * kSampleSize;
       if (std::memcmp(stream.data() + at, needle.data(), needle.size()) == 0) return sign * off;
     }
   return std::nullopt;

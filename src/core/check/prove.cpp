@@ -177,12 +177,6 @@ Proof prove_disc(const Image& source, const Image& result, const ProofRequest& r
   return {digest.finish(), fmt::format("{}, {} sectors of 2352 bytes", layout.words(), grouped(sectors))};
 }
 
-void hash_zeros(Digest& digest, std::uint64_t bytes) {
-  static const Bytes zeros(kFlowBlockBytes);
-  for (; bytes > 0; bytes -= std::min<std::uint64_t>(bytes, zeros.size()))
-    digest.update(ByteView(zeros).first(static_cast<std::size_t>(std::min<std::uint64_t>(bytes, zeros.size()))));
-}
-
 /// Holes of both sides are not read. Returns the SHA-1 of the bytes.
 std::string compare_bytes(const ByteSource& source, const ByteSource& result, std::uint64_t size,
                           const std::string& file, Work& work) {
@@ -217,7 +211,7 @@ std::string compare_bytes(const ByteSource& source, const ByteSource& result, st
   flow.consume.emplace_back([&](const FlowBlock& block) {
     const Piece piece = pieces[block.index % pieces.size()];
     if (piece.hole)
-      hash_zeros(digest, piece.size);
+      digest.update_zeros(piece.size);
     else
       digest.update(block.data);
     work.progress.done_bytes += piece.size;

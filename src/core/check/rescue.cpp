@@ -106,9 +106,9 @@ void append(std::vector<RescueRange>& ranges, RescueRange range) {
 }
 
 /// One pass over all inputs side by side: every sector is decided, and the inputs are held against the first.
-class Comparison {
+class Reconciler {
  public:
-  Comparison(std::shared_ptr<const Joiner> joiner, Work& work)
+  Reconciler(std::shared_ptr<const Joiner> joiner, Work& work)
       : joiner_(std::move(joiner)), work_(work), size_(joiner_->sector_bytes()), count_(joiner_->inputs().size()) {
     likeness_.resize(count_);
     runs_ = runs_of(*joiner_);
@@ -306,7 +306,7 @@ RescueResult plan_rescue(std::vector<RescueInput> inputs, Work& work) {
 
   RescueResult result;
   result.shifts = joiner->shifts();
-  Comparison comparison(joiner, work);
+  Reconciler comparison(joiner, work);
   comparison.run(result);
   comparison.expect_one_pressing();
   for (std::size_t i = 1; i < result.shifts.size(); ++i)

@@ -8,7 +8,7 @@
 namespace opifex {
 namespace {
 
-constexpr std::size_t kBlock = 0x400;  // of data, with a hash of its own
+constexpr std::size_t kHashedBytes = 0x400;  // of data, with a hash of its own
 
 bool same_kind(const ClusterFault& a, const ClusterFault& b) {
   return a.blocks.size() == b.blocks.size() && a.h1 == b.h1 && a.h2 == b.h2 && a.h3 == b.h3;
@@ -168,8 +168,8 @@ void WiiTree::describe_faults(const Partition& p) {
     const auto& blocks = i->second.blocks;
     const bool only_data = count == 1 && !blocks.empty();
     const std::uint64_t base = i->first * kWiiDataBytes;
-    const std::uint64_t first = only_data ? base + blocks.front() * kBlock : base;
-    const std::uint64_t last = only_data ? base + (blocks.back() + 1) * kBlock : base + count * kWiiDataBytes;
+    const std::uint64_t first = only_data ? base + blocks.front() * kHashedBytes : base;
+    const std::uint64_t last = only_data ? base + (blocks.back() + 1) * kHashedBytes : base + count * kWiiDataBytes;
     const std::uint64_t offset = p.facts.data + i->first * kWiiClusterBytes;
     auto files = files_in(p, first, last);
     const bool free = files.empty() && p.console && p.console->listed;

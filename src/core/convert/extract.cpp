@@ -117,9 +117,9 @@ std::string shortened(const std::string& name, std::size_t most_units) {
   return stem + extension;
 }
 
-class Planner {
+class ExtractPlanner {
  public:
-  Planner(const Image& image, const ExtractRequest& request, const TargetFacts& facts)
+  ExtractPlanner(const Image& image, const ExtractRequest& request, const TargetFacts& facts)
       : image_(image), request_(request), longest_(std::max<std::size_t>(facts.longest_name, 255)) {
     fatx_ = facts.file_system == "fatx";
     strict_ = fatx_ || facts.file_system == "fat32" || facts.file_system == "exfat" || facts.file_system == "ntfs";
@@ -366,7 +366,7 @@ std::optional<std::uint64_t> first_difference(const ByteSource& a, const ByteSou
 
 ExtractPlan plan_extract(const Image& image, const std::vector<Volume>& volumes, const ExtractRequest& request,
                          const TargetFacts& facts) {
-  return Planner(image, request, facts).plan(volumes);
+  return ExtractPlanner(image, request, facts).plan(volumes);
 }
 
 std::vector<Extracted> run_extract(const ExtractPlan& plan, const ExtractJob& job, Work& work) {

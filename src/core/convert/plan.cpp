@@ -11,8 +11,6 @@ namespace {
 
 using cd::Lba;
 
-std::string sectors_text(std::uint64_t n) { return fmt::format("{} sector{}", grouped(n), n == 1 ? "" : "s"); }
-
 /// "12 min 30 s"
 std::string duration_text(std::int64_t frames) {
   const std::int64_t seconds = (frames + cd::kFramesPerSecond / 2) / cd::kFramesPerSecond;
@@ -90,7 +88,7 @@ class Planner {
       const bool q_only = std::any_of(image_.cd->extents().begin(), image_.cd->extents().end(),
                                       [](const Extent& e) { return e.form == StoredForm::raw_with_q; });
       if (q_only && !image_.cd->subchannel_is_regenerable())
-        lose("subchannel", sectors_text(image_.cd->stored_sectors()), "the 16 bytes of Q behind each sector");
+        lose("subchannel", plural(image_.cd->stored_sectors(), "sector"), "the 16 bytes of Q behind each sector");
       return;
     }
     if (holds_.subchannel && holds_.mixed_subchannel) {
@@ -121,17 +119,17 @@ class Planner {
     if ((holds_.form2 && holds_.raw_headers) || chosen_ == 0) return;
     const UserDataScan scan = scan_user_data(*image_.cd, chosen_, work_);
     if (!holds_.form2 && scan.form2 > 0)
-      lose("form2", fmt::format("{}, the first at {}", sectors_text(scan.form2), at_text(*scan.first_form2)),
+      lose("form2", fmt::format("{}, the first at {}", plural(scan.form2, "sector"), at_text(*scan.first_form2)),
            "streamed audio or video; zeros take its place");
     if (!holds_.raw_headers && scan.irregular > 0)
       lose("raw-headers",
-           fmt::format("{}, the first at {}", sectors_text(scan.irregular), at_text(*scan.first_irregular)),
+           fmt::format("{}, the first at {}", plural(scan.irregular, "sector"), at_text(*scan.first_irregular)),
            "headers or parity that the data does not regenerate");
     if (scan.bad > 0)
       out_.warnings.push_back(
           {"bad_sectors",
            fmt::format("{} with wrong EDC or without sync, the first at {}: check and repair the image first",
-                       sectors_text(scan.bad), at_text(*scan.first_bad))});
+                       plural(scan.bad, "sector"), at_text(*scan.first_bad))});
     const cd::Track& track = *layout().track(chosen_);
     if (track.start_lba != 0)
       out_.warnings.push_back(
@@ -155,9 +153,10 @@ class Planner {
     }
     const Lba first = image_.cd->extents().empty() ? 0 : image_.cd->extents().front().lba;
     if (!holds_.first_pregap && first < 0)
-      lose("padding", sectors_text(static_cast<std::uint64_t>(-first)), "the stored sectors before LBA 0 are left out");
+      lose("padding", plural(static_cast<std::uint64_t>(-first), "sector"),
+           "the stored sectors before LBA 0 are left out");
     if (!holds_.unstored_gaps && !one_track && gaps > 0)
-      lose("pregap-silence", sectors_text(gaps), "gaps that no file holds are written out as silence");
+      lose("pregap-silence", plural(gaps, "sector"), "gaps that no file holds are written out as silence");
     if (!holds_.cd_text && texts) lose("cd-text", "titles and names", "texts of the sheet are not kept");
     if (!holds_.catalogue && codes) lose("catalogue", "catalogue number or ISRC", "codes of the sheet are not kept");
     if (!holds_.marks && marks && !one_track)

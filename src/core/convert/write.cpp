@@ -74,12 +74,6 @@ void fill(const Share& share, const CdImage* disc, std::span<std::byte> out) {
   }
 }
 
-void hash_zeros(Digest& digest, std::uint64_t bytes) {
-  static const Bytes zeros(kFlowBlockBytes);
-  for (; bytes > 0; bytes -= std::min<std::uint64_t>(bytes, zeros.size()))
-    digest.update(ByteView(zeros).first(static_cast<std::size_t>(std::min<std::uint64_t>(bytes, zeros.size()))));
-}
-
 std::string hash_written(const Output& file, Work& work) {
   Digest digest("sha1");
   Bytes buffer;
@@ -121,7 +115,7 @@ std::string write_one(const Image& image, const PlannedOutput& output, Output& f
   if (hash)
     flow.consume.emplace_back([&](const FlowBlock& block) {
       const Share& share = shares[block.index];
-      share.hole ? hash_zeros(*digest, share.size_bytes) : digest->update(block.data);
+      share.hole ? digest->update_zeros(share.size_bytes) : digest->update(block.data);
     });
   run_flow(flow, work);
   return hash ? digest->finish() : std::string{};

@@ -14,7 +14,7 @@ namespace fs = std::filesystem;
 
 constexpr std::size_t kBlock = 2048;   // of the disc
 constexpr std::size_t kRun = 1 << 20;  // read at once while all goes well
-constexpr std::byte kFill{0x55};
+constexpr std::byte kLost{0x55};
 
 /// Space, tab, line feed and backslash stand as octal numbers there.
 std::string unescaped(std::string_view text) {
@@ -50,7 +50,7 @@ void read_run(const ByteSource& source, std::uint64_t at, std::span<std::byte> o
       source.read_at(at + done, block);
     } catch (const Error& e) {
       if (!failed(e)) throw;
-      std::fill(block.begin(), block.end(), kFill);
+      std::fill(block.begin(), block.end(), kLost);
       if (!unreadable.empty() && unreadable.back().first + unreadable.back().size_bytes == at + done)
         unreadable.back().size_bytes += block.size();
       else

@@ -9,7 +9,7 @@
 namespace opifex {
 namespace {
 
-constexpr std::size_t kBlock = 2048;
+constexpr std::size_t kSector = 2048;
 constexpr std::string_view kMark = "PlayStation3";
 constexpr std::size_t kTitleIdAt = 16, kTitleIdBytes = 32;
 constexpr std::uint32_t kMostPlain = 255;  // as many as fit in sector 0
@@ -46,10 +46,10 @@ bool Ps3Disc::is_encrypted(std::uint64_t sector) const {
 }
 
 std::optional<Ps3Disc> read_ps3_disc(const ByteSource& source) {
-  const Bytes head = read_up_to(source, 0, 2 * kBlock);
-  if (head.size() < 2 * kBlock || !as_text(ByteView(head).subspan(kBlock)).starts_with(kMark)) return std::nullopt;
+  const Bytes head = read_up_to(source, 0, 2 * kSector);
+  if (head.size() < 2 * kSector || !as_text(ByteView(head).subspan(kSector)).starts_with(kMark)) return std::nullopt;
   Ps3Disc disc;
-  const std::string_view title_id = as_text(ByteView(head).subspan(kBlock + kTitleIdAt, kTitleIdBytes));
+  const std::string_view title_id = as_text(ByteView(head).subspan(kSector + kTitleIdAt, kTitleIdBytes));
   disc.title_id = trim(title_id.substr(0, title_id.find('\0')));
   const std::uint32_t plain = load_be32(head, 0);
   if (plain < 1 || plain > kMostPlain) bad_map(source, 0, fmt::format("{} plain regions", plain), "1 to 255");
@@ -68,14 +68,14 @@ std::optional<Ps3Disc> read_ps3_disc(const ByteSource& source) {
 
 void decrypt_ps3(const Ps3Disc& disc, const AesKey& key, std::uint64_t first_sector, std::span<std::byte> sectors) {
   std::optional<AesCbc> cipher;
-  for (std::size_t at = 0; at + kBlock <= sectors.size(); at += kBlock) {
-    const std::uint64_t sector = first_sector + at / kBlock;
+  for (std::size_t at = 0; at + kSector <= sectors.size(); at += kSector) {
+    const std::uint64_t sector = first_sector + at / kSector;
     if (!disc.is_encrypted(sector)) continue;
     if (!cipher) cipher.emplace(key, AesCbc::Direction::decrypt);
     // Each sector is a chain of its own; the IV is its number.
     AesIv iv{};
     for (std::size_t i = 0; i < 4; ++i) iv[12 + i] = static_cast<std::byte>(sector >> (24 - 8 * i) & 255);
-    cipher->run(iv, sectors.subspan(at, kBlock), sectors.subspan(at, kBlock));
+    cipher->run(iv, sectors.subspan(at, kSector), sectors.subspan(at, kSector));
   }
 }
 
@@ -90,16 +90,16 @@ class DecryptedSource final : public ByteSource {
   std::string name() const override { return source_->name(); }
   void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
     if (out.empty()) return;
-    const std::uint64_t first = offset / kBlock, end = (offset + out.size() + kBlock - 1) / kBlock;
-    if (offset % kBlock == 0 && out.size() % kBlock == 0) {
+    const std::uint64_t first = offset / kSector, end = (offset + out.size() + kSector - 1) / kSector;
+    if (offset % kSector == 0 && out.size() % kSector == 0) {
       source_->read_at(offset, out);
       return decrypt_ps3(disc_, key_, first, out);
     }
-    Bytes sectors(static_cast<std::size_t>((end - first) * kBlock));
-    const std::uint64_t there = std::min<std::uint64_t>(sectors.size(), source_->size() - first * kBlock);
-    source_->read_at(first * kBlock, std::span(sectors).first(static_cast<std::size_t>(there)));
+    Bytes sectors(static_cast<std::size_t>((end - first) * kSector));
+    const std::uint64_t there = std::min<std::uint64_t>(sectors.size(), source_->size() - first * kSector);
+    source_->read_at(first * kSector, std::span(sectors).first(static_cast<std::size_t>(there)));
     decrypt_ps3(disc_, key_, first, sectors);
-    std::copy_n(sectors.begin() + static_cast<std::ptrdiff_t>(offset - first * kBlock), out.size(), out.begin());
+    std::copy_n(sectors.begin() + static_cast<std::ptrdiff_t>(offset - first * kSector), out.size(), out.begin());
   }
 
  private:
@@ -159,8 +159,8 @@ KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const AesK
   for (const Probe& probe : kProbes) {
     const auto file = volume->find(probe.path);
     if (!file || file->is_folder || file->size_bytes < probe.magic.size() || !disc.is_encrypted(file->lba)) continue;
-    Bytes block = read_up_to(*source, std::uint64_t{file->lba} * kBlock, kBlock);
-    if (block.size() < kBlock) continue;
+    Bytes block = read_up_to(*source, std::uint64_t{file->lba} * kSector, kSector);
+    if (block.size() < kSector) continue;
     if (as_text(block).starts_with(probe.magic)) {
       ++plain;
       continue;

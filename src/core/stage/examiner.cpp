@@ -13,10 +13,8 @@ namespace fs = std::filesystem;
 
 constexpr int kSureBits = 32;  // of a probe: enough without a fitting name
 
-std::string extension_of(const fs::path& path) { return fold_case(path.extension().string()); }
-
 bool named_like_image(const fs::path& path) {
-  const std::string extension = extension_of(path);
+  const std::string extension = folded_extension(path);
   if (extension == ".img") return true;
   return std::any_of(formats().begin(), formats().end(), [&](const Format* f) { return f->owns(extension); });
 }
@@ -69,7 +67,9 @@ void check_content_place(SurveyItem& item) {
 
 }  // namespace
 
-bool is_sheet(const fs::path& path) { return extension_of(path) == ".cue"; }
+std::string folded_extension(const fs::path& path) { return fold_case(path.extension().string()); }
+
+bool is_sheet(const fs::path& path) { return folded_extension(path) == ".cue"; }
 
 Examiner::Examiner(const SurveyRequest& request) : request_(request), opening_(request.opening) {
   opening_.allow_missing = true;

@@ -23,8 +23,6 @@ namespace fs = std::filesystem;
 constexpr int kDeepest = 24;
 constexpr std::size_t kMostFiles = 500'000;
 
-std::string extension_of(const fs::path& path) { return fold_case(path.extension().string()); }
-
 class Surveyor {
  public:
   Surveyor(const SurveyRequest& request, Work& work) : request_(request), work_(work), examiner_(request) {
@@ -92,11 +90,11 @@ class Surveyor {
       const std::string stem = f.stem().string();
       const auto header = std::find_if(names.begin(), names.end(),
                                        [&](const std::string& n) { return fold_case(n) == fold_case(stem); });
-      if (extension_of(f) == ".data" && header != names.end()) {
+      if (folded_extension(f) == ".data" && header != names.end()) {
         add_data_folder(folder / *header, f);
         continue;
       }
-      if (extension_of(f) == ".data" && fs::exists(f / "Data0000", ignored_)) {
+      if (folded_extension(f) == ".data" && fs::exists(f / "Data0000", ignored_)) {
         survey_.problems.push_back(
             {"no_header", f.string() + " has the data of a game, but its header, " + stem + ", is missing"});
         continue;

@@ -12,7 +12,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr std::size_t kEntry = 12, kProgramAt = 0x420, kTableAt = 0x424, kTableSizeAt = 0x428, kTableMostAt = 0x42C,
+constexpr std::size_t kEntrySize = 12, kProgramAt = 0x420, kTableAt = 0x424, kTableSizeAt = 0x428, kTableMostAt = 0x42C,
                       kTableAddressAt = 0x430, kUserStartAt = 0x434, kUserBytesAt = 0x438;
 constexpr std::uint64_t kBlock = 2048, kRoomy = 0x8000;  // streamed music begins at whole clusters of 32 KiB
 constexpr const char* kCodePage = "windows-31j";
@@ -31,14 +31,14 @@ struct OldTable {
 };
 
 std::optional<OldTable> read_old_table(ByteView table) {
-  const std::uint64_t count = table.size() < kEntry ? 0 : load_be32(table, 8);
-  if (count == 0 || count * kEntry > table.size()) return std::nullopt;
-  const std::string_view names = as_text(table.subspan(static_cast<std::size_t>(count) * kEntry));
+  const std::uint64_t count = table.size() < kEntrySize ? 0 : load_be32(table, 8);
+  if (count == 0 || count * kEntrySize > table.size()) return std::nullopt;
+  const std::string_view names = as_text(table.subspan(static_cast<std::size_t>(count) * kEntrySize));
   OldTable out;
   std::vector<std::pair<std::size_t, std::uint64_t>> open = {{0, count}};
   for (std::size_t i = 1; i < count; ++i) {
     while (open.size() > 1 && i >= open.back().second) open.pop_back();
-    const std::size_t at = i * kEntry, name_at = load_be32(table, at) & 0xFF'FFFF;
+    const std::size_t at = i * kEntrySize, name_at = load_be32(table, at) & 0xFF'FFFF;
     const std::size_t end = name_at < names.size() ? names.find('\0', name_at) : std::string_view::npos;
     if (end == std::string_view::npos) return std::nullopt;
     OldTable::Entry e;
@@ -195,7 +195,7 @@ class Builder {
     program.size_bytes = program.source->size();
     Item table;
     table.kind = Item::Kind::table;
-    table.size_bytes = entries_.size() * kEntry;
+    table.size_bytes = entries_.size() * kEntrySize;
     for (std::size_t i = 1; i < entries_.size(); ++i) table.size_bytes += entries_[i].raw.size() + 1;
     if (same_names()) table.size_bytes = old_bytes_.size();
     if (old_) {
@@ -307,10 +307,10 @@ class Builder {
     const bool same = same_names();
     if (same) table = old_bytes_;
     std::string names;
-    table.resize(std::max(table.size(), entries_.size() * kEntry));
+    table.resize(std::max(table.size(), entries_.size() * kEntrySize));
     for (std::size_t i = 0; i < entries_.size(); ++i) {
       const Entry& e = entries_[i];
-      const std::size_t at = i * kEntry;
+      const std::size_t at = i * kEntrySize;
       if (!same) store_be32(table, at, (e.folder ? 0x100'0000u : 0u) | (i == 0 ? 0 : names.size()));
       store_be32(table, at + 4, e.folder ? e.parent : offsets[i]);
       store_be32(table, at + 8, e.folder ? e.next : e.size_bytes);

@@ -5,15 +5,6 @@
 #include <thread>
 
 namespace opifex::dump {
-namespace {
-
-constexpr std::uint32_t kNoMedium = 0x023A02, kBecomingReady = 0x020401, kReset = 0x062900, kNewMedium = 0x062800,
-                        kUnknownCommand = 0x052000;
-
-int at(ByteView v, std::size_t i) { return i < v.size() ? std::to_integer<int>(v[i]) : 0; }
-
-}  // namespace
-
 SimulatedDrive::SimulatedDrive(SimDescription description, std::string name)
     : d_(std::move(description)),
       name_(std::move(name)),
@@ -107,19 +98,19 @@ CommandReply SimulatedDrive::execute(ByteView cdb, DataDirection, std::span<std:
 
 CommandReply SimulatedDrive::run(ByteView cdb, std::span<std::byte> buffer) {
   constexpr int kEject = 2, kLoad = 3;
-  const int code = at(cdb, 0);
+  const int code = byte_of(cdb, 0);
   switch (code) {  // these answer without a disc
     case 0x12:
       return inquiry(cdb, buffer);
     case 0x03: {
       const CommandReply held = pending().value_or(fail(0));
-      return answer(held.sense, static_cast<std::size_t>(at(cdb, 4)), buffer);
+      return answer(held.sense, static_cast<std::size_t>(byte_of(cdb, 4)), buffer);
     }
     case 0x4A:
       return event_status(cdb, buffer);
     case 0x1B:
-      if ((at(cdb, 4) & 3) == kEject) load_next();
-      if ((at(cdb, 4) & 3) == kLoad && !medium_) load_next();
+      if ((byte_of(cdb, 4) & 3) == kEject) load_next();
+      if ((byte_of(cdb, 4) & 3) == kLoad && !medium_) load_next();
       return {};
     case 0x1E:
       return {};
@@ -131,7 +122,7 @@ CommandReply SimulatedDrive::run(ByteView cdb, std::span<std::byte> buffer) {
     case 0x55:
       return {};
     case 0xBB: {
-      const auto wanted = static_cast<unsigned>(at(cdb, 2) << 8 | at(cdb, 3));
+      const auto wanted = static_cast<unsigned>(byte_of(cdb, 2) << 8 | byte_of(cdb, 3));
       speed_ = d_.drive.speeds.front();
       for (const unsigned step : d_.drive.speeds)
         if (step <= wanted) speed_ = step;

@@ -11,6 +11,14 @@
 
 namespace opifex::dump {
 
+// Sense data it answers with: key, additional code and its qualifier (SPC-4, 4.5.6).
+constexpr std::uint32_t kNotFound = 0x030200, kBadField = 0x052400, kWrongType = 0x056400, kOutOfRange = 0x052100,
+                        kUnknownCommand = 0x052000, kNewMedium = 0x062800, kEjectPressed = 0x065A01, kReset = 0x062900,
+                        kNoMedium = 0x023A02, kBecomingReady = 0x020401;
+
+/// Byte `i` of a command; 0 behind its end.
+inline int byte_of(ByteView cdb, std::size_t i) { return i < cdb.size() ? std::to_integer<int>(cdb[i]) : 0; }
+
 class SimulatedDrive final : public DriveTransport {
  public:
   SimulatedDrive(SimDescription description, std::string name);

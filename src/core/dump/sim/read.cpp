@@ -9,26 +9,22 @@ namespace {
 
 using cd::Lba;
 
-constexpr std::uint32_t kOutOfRange = 0x052100, kBadField = 0x052400, kWrongType = 0x056400, kNotFound = 0x030200,
-                        kEjectPressed = 0x065A01, kNewMedium = 0x062800;
 constexpr std::size_t kC2Size = 294, kC2BlockSize = 296, kQSize = 16;
 constexpr Lba kDvdGroup = 16, kBdGroup = 32;
 
-int at(ByteView v, std::size_t i) { return std::to_integer<int>(v[i]); }
-
 std::uint32_t u24(ByteView v, std::size_t i) {
-  return static_cast<std::uint32_t>(at(v, i) << 16 | at(v, i + 1) << 8 | at(v, i + 2));
+  return static_cast<std::uint32_t>(byte_of(v, i) << 16 | byte_of(v, i + 1) << 8 | byte_of(v, i + 2));
 }
 
 }  // namespace
 
 CommandReply SimulatedDrive::read_blocks(ByteView cdb, std::span<std::byte> buffer) {
-  const bool twelve = at(cdb, 0) == 0xA8;
+  const bool twelve = byte_of(cdb, 0) == 0xA8;
   ReadJob job;
   job.lba = static_cast<Lba>(load_be32(cdb, 2) & 0x7FFFFFFF);
   job.count = twelve ? load_be32(cdb, 6) : load_be16(cdb, 7);
   job.main_bytes = cd::kUserBytes;
-  job.fua = d_.drive.fua && (at(cdb, 1) & 8) != 0;
+  job.fua = d_.drive.fua && (byte_of(cdb, 1) & 8) != 0;
   if (load_be32(cdb, 2) > 0x7FFFFFFF) return fail(kOutOfRange);
   if (medium_->is_cd() && job.count > 0 && medium_->is_audio(job.lba)) return fail(kWrongType, job.lba);
   return read(job, buffer);
@@ -37,16 +33,17 @@ CommandReply SimulatedDrive::read_blocks(ByteView cdb, std::span<std::byte> buff
 CommandReply SimulatedDrive::read_cd(ByteView cdb, std::span<std::byte> buffer) {
   constexpr int kWhole = 0xF8, kUser = 0x10, kCdda = 1;
   ReadJob job;
-  if (at(cdb, 0) == 0xB9) {
-    const Lba first = cd::lba_of({at(cdb, 3), at(cdb, 4), at(cdb, 5)});
+  if (byte_of(cdb, 0) == 0xB9) {
+    const Lba first = cd::lba_of({byte_of(cdb, 3), byte_of(cdb, 4), byte_of(cdb, 5)});
     job.lba = first;
-    job.count = static_cast<std::uint32_t>(std::max(0, cd::lba_of({at(cdb, 6), at(cdb, 7), at(cdb, 8)}) - first));
+    job.count = static_cast<std::uint32_t>(
+        std::max(0, cd::lba_of({byte_of(cdb, 6), byte_of(cdb, 7), byte_of(cdb, 8)}) - first));
   } else {
     job.lba = static_cast<Lba>(load_be32(cdb, 2));
     job.count = u24(cdb, 6);
   }
-  const int fields = at(cdb, 9) & 0xF8, errors = at(cdb, 9) >> 1 & 3, sub = at(cdb, 10) & 7;
-  const int type = at(cdb, 1) >> 2 & 7;
+  const int fields = byte_of(cdb, 9) & 0xF8, errors = byte_of(cdb, 9) >> 1 & 3, sub = byte_of(cdb, 10) & 7;
+  const int type = byte_of(cdb, 1) >> 2 & 7;
   if (fields != kWhole && fields != kUser) return fail(kBadField);
   if (errors == 3 || (errors != 0 && !d_.drive.c2)) return fail(kBadField);
   job.c2_bytes = errors == 1 ? kC2Size : errors == 2 ? kC2BlockSize : 0;

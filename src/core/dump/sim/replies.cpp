@@ -8,10 +8,6 @@ namespace {
 
 using cd::Lba;
 
-constexpr std::uint32_t kBadField = 0x052400, kWrongType = 0x056400;
-
-int at(ByteView v, std::size_t i) { return std::to_integer<int>(v[i]); }
-
 /// A reply put together field by field.
 struct Reply {
   Bytes bytes;
@@ -58,7 +54,7 @@ CommandReply SimulatedDrive::capacity(std::span<std::byte> buffer) const {
 
 CommandReply SimulatedDrive::toc(ByteView cdb, std::span<std::byte> buffer) const {
   constexpr int kPlain = 0, kSessions = 1, kFull = 2, kCdText = 5;
-  const int format = at(cdb, 2) & 15;
+  const int format = byte_of(cdb, 2) & 15;
   if (!medium_->is_cd()) return fail(kBadField);
   const cd::Layout& layout = medium_->layout();
   const auto control = [](const cd::Track& t) { return 0x10 | t.control(); };
@@ -105,9 +101,9 @@ CommandReply SimulatedDrive::toc(ByteView cdb, std::span<std::byte> buffer) cons
 CommandReply SimulatedDrive::subchannel(ByteView cdb, std::span<std::byte> buffer) const {
   constexpr int kCatalogue = 2, kIsrc = 3;
   if (!medium_->is_cd()) return fail(kWrongType);
-  const int format = at(cdb, 3);
+  const int format = byte_of(cdb, 3);
   const std::string text = format == kCatalogue ? medium_->disc().mcn
-                           : format == kIsrc    ? medium_->isrc(at(cdb, 6))
+                           : format == kIsrc    ? medium_->isrc(byte_of(cdb, 6))
                                                 : "";
   Reply r;
   r.u8(0), r.u8(0), r.u16(20), r.u8(format), r.zeros(3);
@@ -126,8 +122,8 @@ CommandReply SimulatedDrive::disc_information(ByteView cdb, std::span<std::byte>
 
 CommandReply SimulatedDrive::track_information(ByteView cdb, std::span<std::byte> buffer) const {
   if (!medium_->is_cd()) return fail(kBadField);
-  const cd::Track* t = (at(cdb, 1) & 3) == 0 ? medium_->layout().track_at(static_cast<Lba>(load_be32(cdb, 2)))
-                                             : medium_->layout().track(static_cast<int>(load_be32(cdb, 2)));
+  const cd::Track* t = (byte_of(cdb, 1) & 3) == 0 ? medium_->layout().track_at(static_cast<Lba>(load_be32(cdb, 2)))
+                                                  : medium_->layout().track(static_cast<int>(load_be32(cdb, 2)));
   if (!t) return fail(kBadField);
   const int mode = t->mode.is_audio() ? 15 : t->mode.kind == cd::TrackMode::Kind::mode1 ? 1 : 2;
   Reply r;
@@ -140,7 +136,7 @@ CommandReply SimulatedDrive::track_information(ByteView cdb, std::span<std::byte
 
 CommandReply SimulatedDrive::mode_sense(ByteView cdb, std::span<std::byte> buffer) const {
   constexpr int kRecovery = 0x01, kCapabilities = 0x2A;
-  const int page = at(cdb, 2) & 0x3F;
+  const int page = byte_of(cdb, 2) & 0x3F;
   Reply r;
   r.zeros(8);
   if (page == kRecovery) {
@@ -160,7 +156,7 @@ CommandReply SimulatedDrive::mode_sense(ByteView cdb, std::span<std::byte> buffe
 }
 
 CommandReply SimulatedDrive::dvd_structure(ByteView cdb, std::span<std::byte> buffer) const {
-  if (medium_->is_cd() || at(cdb, 7) != 0) return fail(kBadField);
+  if (medium_->is_cd() || byte_of(cdb, 7) != 0) return fail(kBadField);
   constexpr std::uint32_t kFirst = 0x030000;
   const std::uint32_t layer0 = medium_->disc().layer0_sectors;
   const auto blocks = static_cast<std::uint32_t>(medium_->end());

@@ -10,13 +10,13 @@
 namespace opifex::chd {
 namespace {
 
-enum class Kind { deflate, lzma, zstd, huff, flac };
+enum class Method { deflate, lzma, zstd, huff, flac };
 
-Kind kind_of(const std::string& codec) {
-  if (codec == "huff") return Kind::huff;
-  if (codec == "flac" || codec == "cdfl") return Kind::flac;
-  if (codec == "lzma" || codec == "cdlz") return Kind::lzma;
-  return codec == "zstd" || codec == "cdzs" ? Kind::zstd : Kind::deflate;
+Method kind_of(const std::string& codec) {
+  if (codec == "huff") return Method::huff;
+  if (codec == "flac" || codec == "cdfl") return Method::flac;
+  if (codec == "lzma" || codec == "cdlz") return Method::lzma;
+  return codec == "zstd" || codec == "cdzs" ? Method::zstd : Method::deflate;
 }
 
 /// What tells how the codecs that look for repeats will do: single bytes, bytes in context, and a quick weak deflate.
@@ -63,26 +63,26 @@ HunkCoder::HunkCoder(std::vector<std::string> codecs, Effort effort)
     : codecs_(std::move(codecs)), effort_(effort), encoder_(effort) {}
 
 std::vector<HunkCoder::Candidate> HunkCoder::candidates() {
-  const auto has = [&](Kind kind) {
+  const auto has = [&](Method kind) {
     return std::any_of(codecs_.begin(), codecs_.end(), [&](const std::string& c) { return kind_of(c) == kind; });
   };
   std::vector<Candidate> all;
   std::optional<Repeats> repeats;
   for (std::size_t slot = 0; slot < codecs_.size(); ++slot) {
     const std::string& codec = codecs_[slot];
-    const Kind kind = kind_of(codec);
+    const Method kind = kind_of(codec);
     const ByteView data = encoder_.seen_by(codec);
     Hope hope;
-    if (kind == Kind::flac) {
+    if (kind == Method::flac) {
       const double big = sound_size(data, true);
       hope = of_flac(is_cd_codec(codec) ? big : std::min(big, sound_size(data, false)));
     } else {
       if (!repeats)
         repeats = {static_cast<double>(data.size()), plain_entropy(data), context_entropy(data),
                    static_cast<double>(encoder_.quick_size(data))};
-      hope = kind == Kind::huff      ? of_huff(*repeats)
-             : kind == Kind::deflate ? of_deflate(*repeats, has(Kind::lzma))
-                                     : of_lzma(*repeats, has(Kind::deflate) && kind == Kind::lzma);
+      hope = kind == Method::huff      ? of_huff(*repeats)
+             : kind == Method::deflate ? of_deflate(*repeats, has(Method::lzma))
+                                       : of_lzma(*repeats, has(Method::deflate) && kind == Method::lzma);
     }
     all.push_back({static_cast<int>(slot), hope.expected, hope.least});
   }

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <array>
+#include <cstdint>
 #include <memory>
 #include <string>
 #include <string_view>
@@ -24,6 +25,8 @@ class Digest {
   ~Digest();
 
   void update(ByteView data);
+  /// As update() with so many zeros.
+  void update_zeros(std::uint64_t bytes);
   /// Lower-case hexadecimal. The digest must not be used afterwards.
   std::string finish();
 

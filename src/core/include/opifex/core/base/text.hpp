@@ -30,6 +30,10 @@ std::vector<std::string_view> split_words(std::string_view s);
 
 /// "1 234 567": groups of three, for tables.
 std::string grouped(std::uint64_t n);
+/// "1 file", "1 204 files".
+std::string plural(std::uint64_t n, std::string_view word);
+/// "999 bytes", "4.7 GB (4 707 319 808 bytes)".
+std::string bytes_text(std::uint64_t n);
 
 /// "7.3 MiB", at most three digits before the point.
 std::string human_size(std::uint64_t bytes);
