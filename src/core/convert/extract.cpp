@@ -179,7 +179,12 @@ class ExtractPlanner {
         name = known->second;
       } else {
         const std::string plain = name;
-        for (int n = 2; !taken_.insert(fold_case((target / name).string())).second; ++n) name = numbered(plain, n);
+        if (!taken_.insert(fold_case((target / name).string())).second) {
+          // Thousands of names may become the same one: the search goes on where it ended for the last.
+          int& n = next_number_.try_emplace(fold_case((target / plain).string()), 2).first->second;
+          do name = numbered(plain, n++);
+          while (!taken_.insert(fold_case((target / name).string())).second);
+        }
         names_[key] = name;
       }
       renamed = renamed || name != part;
@@ -213,6 +218,7 @@ class ExtractPlanner {
   ExtractPlan plan_;
   std::map<std::string, std::string> names_;  // by path in the image
   std::set<std::string> taken_;
+  std::map<std::string, int> next_number_;  // by the name that is taken
 };
 
 void set_time(const fs::path& path, const VolumeEntry& entry) {

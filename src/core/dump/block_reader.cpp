@@ -54,12 +54,11 @@ void BlockReader::defeat_cache(const Region& known_good, Lba lba) {
 }
 
 DeviceReader::DeviceReader(const std::filesystem::path& path) : name_(path.string()) {
-  fd_ = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOCTTY);
+  fd_ = FileDescriptor(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOCTTY));
   if (fd_ < 0) throw_system_error("cannot open the source", name_, errno);
   struct stat facts {};
   const bool block = ::fstat(fd_, &facts) == 0 && S_ISBLK(facts.st_mode);
   if (block ? ::ioctl(fd_, BLKGETSIZE64, &size_) != 0 : !S_ISREG(facts.st_mode)) {
-    ::close(fd_);
     throw Error({.code = "not_a_file",
                  .what = "this cannot be read as blocks",
                  .file = name_,
@@ -69,7 +68,7 @@ DeviceReader::DeviceReader(const std::filesystem::path& path) : name_(path.strin
   ::posix_fadvise(fd_, 0, 0, POSIX_FADV_SEQUENTIAL);
 }
 
-DeviceReader::~DeviceReader() { ::close(fd_); }
+DeviceReader::~DeviceReader() = default;
 
 ReadResult DeviceReader::read(const Region&, Lba lba, std::uint32_t count, std::span<std::byte> out, Extras*) {
   const std::size_t wanted = count * cd::kUserBytes;

@@ -11,6 +11,7 @@
 #include <unistd.h>
 
 #include "opifex/core/dump/transport.hpp"
+#include "opifex/core/io/file_descriptor.hpp"
 
 namespace opifex::dump {
 namespace {
@@ -22,11 +23,10 @@ class SgDrive final : public DriveTransport {
  public:
   explicit SgDrive(const std::filesystem::path& device) : name_(device.string()) {
     // O_NONBLOCK: opens without a disc, and does not pull the tray in.
-    fd_ = ::open(device.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC);
+    fd_ = FileDescriptor(::open(device.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
     if (fd_ < 0) fail("cannot open the drive", errno);
     int version = 0;
     if (::ioctl(fd_, SG_GET_VERSION_NUM, &version) != 0) {
-      ::close(fd_);
       throw Error({.code = "not_a_drive",
                    .what = "this device takes no drive commands",
                    .file = name_,
@@ -35,7 +35,6 @@ class SgDrive final : public DriveTransport {
   }
   SgDrive(const SgDrive&) = delete;
   SgDrive& operator=(const SgDrive&) = delete;
-  ~SgDrive() override { ::close(fd_); }
 
   CommandReply execute(ByteView cdb, DataDirection direction, std::span<std::byte> buffer,
                        std::uint32_t timeout_ms) override {
@@ -93,7 +92,7 @@ class SgDrive final : public DriveTransport {
   }
 
   std::string name_;
-  int fd_ = -1;
+  FileDescriptor fd_;
   std::chrono::steady_clock::time_point start_ = std::chrono::steady_clock::now();
 };
 

@@ -26,7 +26,6 @@ DumpStore::DumpStore(WorkingFiles files, std::vector<Region> regions, std::size_
   if (!files_.data.parent_path().empty()) std::filesystem::create_directories(files_.data.parent_path(), ignored);
   data_ = open(files_.data);
   if (::flock(data_, LOCK_EX | LOCK_NB) != 0 && errno == EWOULDBLOCK) {
-    ::close(data_);
     throw Error({.fault = Fault::needs_word,
                  .code = "busy",
                  .what = "another dump is writing this file",
@@ -36,13 +35,10 @@ DumpStore::DumpStore(WorkingFiles files, std::vector<Region> regions, std::size_
   if (subchannel) subchannel_ = open(files_.subchannel);
 }
 
-DumpStore::~DumpStore() {
-  if (data_ >= 0) ::close(data_);
-  if (subchannel_ >= 0) ::close(subchannel_);
-}
+DumpStore::~DumpStore() = default;
 
-int DumpStore::open(const std::filesystem::path& path) const {
-  const int fd = ::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0666);
+FileDescriptor DumpStore::open(const std::filesystem::path& path) const {
+  FileDescriptor fd(::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0666));
   if (fd < 0) throw_system_error("cannot create the dump", path.string(), errno);
   return fd;
 }
@@ -112,17 +108,12 @@ void DumpStore::sync() {
 void DumpStore::save(const SectorMapFile& state) {
   sync();
   const std::filesystem::path fresh = files_.state.string() + "~";
-  const int fd = ::open(fresh.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC | O_NOFOLLOW, 0666);
+  FileDescriptor fd(::open(fresh.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC | O_NOFOLLOW, 0666));
   if (fd < 0) throw_system_error("cannot save the dump's state", fresh.string(), errno);
   const std::string text = print(state);
-  try {
-    write_at(fd, fresh, 0, as_view(text));
-  } catch (...) {
-    ::close(fd);
-    throw;
-  }
+  write_at(fd, fresh, 0, as_view(text));
   const bool synced = ::fdatasync(fd) == 0;
-  ::close(fd);
+  fd.close();
   if (!synced || ::rename(fresh.c_str(), files_.state.c_str()) != 0)
     throw_system_error("cannot save the dump's state", files_.state.string(), errno);
 }

@@ -29,11 +29,11 @@ constexpr std::size_t kCopy = 1 << 20;
 }
 
 /// A file that is gone when it is closed, whatever happens.
-int nameless_file(const std::filesystem::path& folder) {
-  const int fd = ::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600);
+FileDescriptor nameless_file(const std::filesystem::path& folder) {
+  FileDescriptor fd(::open(folder.c_str(), O_TMPFILE | O_RDWR | O_CLOEXEC, 0600));
   if (fd >= 0) return fd;
   std::string name = (folder / ".opifex-part-XXXXXX").string();
-  const int named = ::mkostemp(name.data(), O_CLOEXEC);
+  FileDescriptor named(::mkostemp(name.data(), O_CLOEXEC));
   if (named < 0) throw_system_error("cannot make a copy of the archive's contents", folder.string(), errno);
   ::unlink(name.c_str());
   return named;
@@ -84,9 +84,7 @@ ArchiveStream::ArchiveStream(std::vector<std::filesystem::path> volumes, std::st
       wanted_(members_.size()),
       spooled_(members_.size()) {}
 
-ArchiveStream::~ArchiveStream() {
-  if (spool_ >= 0) ::close(spool_);
-}
+ArchiveStream::~ArchiveStream() {}
 
 std::uint64_t ArchiveStream::size() const {
   return members_.empty() ? 0 : members_.back().start + members_.back().size_bytes;

@@ -7,6 +7,7 @@
 #include <mutex>
 
 #include "opifex/core/io/byte_source.hpp"
+#include "opifex/core/io/file_descriptor.hpp"
 
 #include "archive_reader.hpp"
 
@@ -65,7 +66,7 @@ class ArchiveStream final : public ByteSource, public std::enable_shared_from_th
   mutable std::vector<bool> wanted_;
   mutable std::map<std::size_t, Bytes> small_;  // whole members
   mutable bool small_loaded_ = false;
-  mutable int spool_ = -1;
+  mutable FileDescriptor spool_;
   mutable std::vector<bool> spooled_;
 };
 

@@ -9,6 +9,8 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include "opifex/core/io/file_descriptor.hpp"
+
 namespace opifex {
 namespace {
 
@@ -31,17 +33,16 @@ class FileSource final : public ByteSource {
  public:
   explicit FileSource(const std::filesystem::path& path) : name_(path.string()) {
     // O_NONBLOCK: opening a pipe must not wait for a writer; it changes nothing for files.
-    fd_ = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOCTTY);
+    fd_ = FileDescriptor(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOCTTY));
     if (fd_ < 0) throw_system_error("cannot open the file", name_, errno);
     struct stat facts {};
-    if (::fstat(fd_, &facts) != 0) close_and_throw("cannot examine the file");
+    if (::fstat(fd_, &facts) != 0) fail("cannot examine the file");
     if (S_ISBLK(facts.st_mode)) {
-      if (::ioctl(fd_, BLKGETSIZE64, &size_) != 0) close_and_throw("cannot ask the device for its size");
+      if (::ioctl(fd_, BLKGETSIZE64, &size_) != 0) fail("cannot ask the device for its size");
     } else if (S_ISREG(facts.st_mode)) {
       size_ = static_cast<std::uint64_t>(facts.st_size);
       ::posix_fadvise(fd_, 0, 0, POSIX_FADV_SEQUENTIAL);
     } else {
-      ::close(fd_);
       throw Error({.code = "not_a_file",
                    .what = "this is not a file that can be read",
                    .file = name_,
@@ -51,7 +52,6 @@ class FileSource final : public ByteSource {
   }
   FileSource(const FileSource&) = delete;
   FileSource& operator=(const FileSource&) = delete;
-  ~FileSource() override { ::close(fd_); }
 
   std::uint64_t size() const override { return size_; }
   std::string name() const override { return name_; }
@@ -83,13 +83,12 @@ class FileSource final : public ByteSource {
   }
 
  private:
-  [[noreturn]] void close_and_throw(const char* what) {
+  [[noreturn]] void fail(const char* what) {
     const int e = errno;
-    ::close(fd_);
     throw_system_error(what, name_, e);
   }
   std::string name_;
-  int fd_ = -1;
+  FileDescriptor fd_;
   std::uint64_t size_ = 0;
 };
 

@@ -15,6 +15,7 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/byte_source.hpp"
+#include "opifex/core/io/file_descriptor.hpp"
 #include "opifex/core/io/output.hpp"
 
 namespace opifex {
@@ -175,7 +176,7 @@ void finish(const Plan& plan, const fs::path& journal) {
 class OpenJournal {
  public:
   OpenJournal(fs::path path, const std::string& text) : path_(std::move(path)) {
-    fd_ = ::open(path_.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0666);
+    fd_ = FileDescriptor(::open(path_.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0666));
     if (fd_ < 0) throw_system_error("cannot create the journal", path_.string(), errno);
     ::flock(fd_, LOCK_EX | LOCK_NB);  // best effort: some network drives have no locks
     try {
@@ -189,18 +190,16 @@ class OpenJournal {
       sync_folder(path_.parent_path());
     } catch (...) {
       ::unlink(path_.c_str());
-      ::close(fd_);
       throw;
     }
   }
   OpenJournal(const OpenJournal&) = delete;
   OpenJournal& operator=(const OpenJournal&) = delete;
-  ~OpenJournal() { ::close(fd_); }
   const fs::path& path() const { return path_; }
 
  private:
   fs::path path_;
-  int fd_ = -1;
+  FileDescriptor fd_;
 };
 
 fs::path journal_for(const fs::path& lead) {
@@ -212,13 +211,9 @@ fs::path journal_for(const fs::path& lead) {
 
 /// Read under its lock. Nothing if another job finished it in the meantime.
 std::vector<fs::path> finish_one(const fs::path& journal, const fs::path& folder) {
-  const int fd = ::open(journal.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW);
+  const FileDescriptor fd(::open(journal.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW));
   if (fd < 0 && errno == ENOENT) return {};
   if (fd < 0) throw_system_error("cannot open the journal of an interrupted job", journal.string(), errno);
-  const std::shared_ptr<const int> closing(new int(fd), [](const int* f) {
-    ::close(*f);
-    delete f;
-  });
   if (::flock(fd, LOCK_EX | LOCK_NB) != 0 && errno == EWOULDBLOCK)
     throw Error({.fault = Fault::needs_word,
                  .code = "busy",
@@ -264,14 +259,13 @@ std::vector<fs::path> finish_one(const fs::path& journal, const fs::path& folder
 
 void sync_folder(const fs::path& folder) {
   const fs::path place = folder.empty() ? fs::path(".") : folder;
-  const int fd = ::open(place.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+  const FileDescriptor fd(::open(place.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (fd < 0) {
     if (errno == EACCES) return;  // a folder one may write to but not list cannot be synced by us
     throw_system_error("cannot sync the folder", place.string(), errno);
   }
   const int result = ::fsync(fd);
   const int why = errno;
-  ::close(fd);
   // Not every file system can sync folders.
   if (result != 0 && why != EINVAL && why != ENOTSUP && why != ENOSYS && why != EROFS)
     throw_system_error("cannot sync the folder", place.string(), why);

@@ -56,25 +56,23 @@ bool remove_leftover(const std::filesystem::path& path) {
                  .what = "what is no plain file has the temporary name of the output",
                  .file = path.string(),
                  .hint = "move it elsewhere, or give another name with --out"});
-  const int old = ::open(path.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
+  const FileDescriptor old(::open(path.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK));
   if (old < 0) return errno == ENOENT;
   const bool stale = ::flock(old, LOCK_EX | LOCK_NB) == 0;
   // It may have been put in place, and another made, since it was opened.
   if (stale && is_named(old, path)) ::unlink(path.c_str());
-  ::close(old);
   return stale;
 }
 
 /// Creates the file; a leftover of a job that was killed is replaced, one that a running job holds is not. Between
 /// creating and locking another job may take it for a leftover: it counts only if it still has its name then.
-int create_locked(const std::filesystem::path& path) {
+FileDescriptor create_locked(const std::filesystem::path& path) {
   constexpr int kAttempts = 16;
   for (int attempt = 0; attempt < kAttempts; ++attempt) {
-    const int fd = ::open(path.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0666);
+    FileDescriptor fd(::open(path.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0666));
     if (fd >= 0) {
       const bool locked = ::flock(fd, LOCK_EX | LOCK_NB) == 0 || errno != EWOULDBLOCK;  // network drives have no locks
       if (locked && is_named(fd, path)) return fd;
-      ::close(fd);
       continue;
     }
     if (errno != EEXIST) throw_system_error("cannot create the output file", path.string(), errno);
@@ -102,7 +100,7 @@ OutputFile::OutputFile(std::filesystem::path target)
 
 OutputFile::OutputFile(std::filesystem::path target, std::filesystem::path finished)
     : target_(std::move(target)), temporary_(std::move(finished)), adopted_(true) {
-  fd_ = ::open(temporary_.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW);
+  fd_ = FileDescriptor(::open(temporary_.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW));
   struct stat facts {};
   if (fd_ < 0 || ::fstat(fd_, &facts) != 0)
     throw_system_error("cannot open the finished file", temporary_.string(), errno);
@@ -110,7 +108,6 @@ OutputFile::OutputFile(std::filesystem::path target, std::filesystem::path finis
 }
 
 OutputFile::~OutputFile() {
-  if (fd_ >= 0) ::close(fd_);
   if (!placed_ && !adopted_) ::unlink(temporary_.c_str());
 }
 
@@ -190,7 +187,7 @@ void OutputFile::require_own() const {
 
 void OutputFile::placed() {
   placed_ = true;
-  ::close(std::exchange(fd_, -1));
+  fd_.close();
 }
 
 void OutputFile::put_in_place(Existing existing) {

@@ -2,7 +2,10 @@
 
 #include <algorithm>
 #include <array>
+#include <chrono>
 #include <map>
+#include <mutex>
+#include <set>
 
 #include <fmt/format.h>
 
@@ -224,22 +227,64 @@ std::vector<PartSet> find_part_sets(const std::vector<std::string>& names) {
   return sets;
 }
 
+namespace {
+
+/// The names of one folder that may be parts, by what stands before their numbers. Many files of a folder are opened
+/// one after the other: it is read again only when it changed, or changed so lately that its time might not tell.
+class FolderNames {
+ public:
+  std::vector<std::string> like(const fs::path& folder, const std::vector<Part>& own) {
+    const std::lock_guard lock(mutex_);
+    if (!still_valid(folder)) read(folder);
+    std::set<std::string> names;
+    for (const Part& part : own)
+      if (const auto found = by_stem_.find(fold_case(part.stem)); found != by_stem_.end())
+        names.insert(found->second.begin(), found->second.end());
+    return {names.begin(), names.end()};
+  }
+
+ private:
+  static std::optional<fs::file_time_type> time_of(const fs::path& folder) {
+    std::error_code error;
+    const auto time = fs::last_write_time(folder, error);
+    return error ? std::nullopt : std::optional(time);
+  }
+  bool still_valid(const fs::path& folder) const {
+    constexpr auto kCoarsest = std::chrono::seconds(3);  // FAT keeps times of two seconds
+    return folder == folder_ && changed_ && changed_ == time_of(folder) && read_at_ - *changed_ > kCoarsest;
+  }
+  void read(const fs::path& folder) {
+    by_stem_.clear();
+    folder_ = folder;
+    changed_ = time_of(folder);
+    read_at_ = fs::file_time_type::clock::now();
+    std::error_code ignored;
+    for (fs::directory_iterator i(folder, ignored), end; i != end; i.increment(ignored)) {
+      const std::string name = i->path().filename().string();
+      const auto parts = readings(name);
+      if (parts.empty() || !i->is_regular_file(ignored)) continue;
+      for (const Part& part : parts) by_stem_[fold_case(part.stem)].push_back(name);
+    }
+  }
+
+  std::mutex mutex_;
+  fs::path folder_;
+  std::optional<fs::file_time_type> changed_;
+  fs::file_time_type read_at_;
+  std::map<std::string, std::vector<std::string>> by_stem_;
+};
+
+}  // namespace
+
 std::optional<PartSet> part_set_of(const fs::path& file) {
+  static FolderNames folder_names;
   const std::string name = file.filename().string();
   const std::vector<Part> own = readings(name);
   if (own.empty()) return std::nullopt;
-  std::vector<std::string> names;
+  // A relative folder may be another one tomorrow.
   std::error_code ignored;
-  const fs::path folder = file.has_parent_path() ? file.parent_path() : fs::path(".");
-  for (fs::directory_iterator i(folder, ignored), end; i != end; i.increment(ignored)) {
-    std::string other = i->path().filename().string();
-    const auto parts = readings(other);
-    const bool related = std::any_of(parts.begin(), parts.end(), [&](const Part& p) {
-      return std::any_of(own.begin(), own.end(), [&](const Part& o) { return fold_case(o.stem) == fold_case(p.stem); });
-    });
-    if (related && i->is_regular_file(ignored)) names.push_back(std::move(other));
-  }
-  for (PartSet& set : find_part_sets(names))
+  const fs::path folder = fs::absolute(file.has_parent_path() ? file.parent_path() : fs::path("."), ignored);
+  for (PartSet& set : find_part_sets(folder_names.like(folder, own)))
     if (std::find(set.parts.begin(), set.parts.end(), name) != set.parts.end()) return std::move(set);
   return std::nullopt;
 }

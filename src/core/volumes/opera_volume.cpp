@@ -7,12 +7,13 @@
 #include "opifex/core/base/text.hpp"
 
 #include "iso_names.hpp"
+#include "listing_budget.hpp"
 
 namespace opifex {
 namespace {
 
 constexpr std::uint64_t kBlock = 2048;
-constexpr std::size_t kEntryHead = 0x44, kMostEntries = 1'000'000, kMostBlocks = 65'536;
+constexpr std::size_t kEntryHead = 0x44, kMostBlocks = 65'536;
 constexpr int kDeepest = 64;
 
 struct Folder {
@@ -23,7 +24,7 @@ struct Folder {
 
 class Reader {
  public:
-  explicit Reader(SourcePtr disc) : disc_(std::move(disc)) { volume_.disc = disc_; }
+  explicit Reader(SourcePtr disc) : disc_(std::move(disc)), budget_(*disc_) { volume_.disc = disc_; }
 
   std::optional<Volume> read() {
     const Bytes head = read_up_to(*disc_, 0, kBlock);
@@ -76,7 +77,7 @@ class Reader {
       const ByteView e = entries.subspan(at);
       const std::uint32_t flags = load_be32(e, 0), copies = load_be32(e, 0x40);
       const std::size_t size = kEntryHead + (std::size_t{copies} + 1) * 4;
-      if (copies > 63 || size > e.size() || volume_.entries.size() >= kMostEntries) {
+      if (copies > 63 || size > e.size()) {
         damage("record_short", fmt::format("{}: a folder's entry is broken", printable(folder.path)));
         return false;
       }
@@ -107,10 +108,12 @@ class Reader {
     } else if (!entry.sound) {
       damage("extent_outside", fmt::format("{} lies outside the image", printable(entry.path)));
     }
+    budget_.take(entry);
     volume_.entries.push_back(std::move(entry));
   }
 
   SourcePtr disc_;
+  ListingBudget budget_;
   Volume volume_;
   std::set<std::uint64_t> seen_;
 };

@@ -9,6 +9,8 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 
+#include "listing_budget.hpp"
+
 namespace opifex {
 namespace {
 
@@ -166,7 +168,7 @@ std::optional<std::int64_t> fat_time(std::uint32_t value) {
 
 class Reader {
  public:
-  explicit Reader(SourcePtr file) : file_(std::move(file)) {
+  explicit Reader(SourcePtr file) : file_(std::move(file)), listing_(*file_) {
     package_.header = read_content_header(*file_);
     plan_ = plan_of(*file_, package_.header);
     tables_.emplace(file_, plan_.places, plan_.told, plan_.second_top);
@@ -292,10 +294,12 @@ class Reader {
       for (std::uint64_t& b : chain) b = plan_.places.data(b);
       if (e.sound) e.source = std::make_shared<BlockSource>(file_, std::move(chain), raw.size);
     }
+    listing_.take(e);
     package_.volume.entries.push_back(std::move(e));
   }
 
   SourcePtr file_;
+  ListingBudget listing_;
   StfsPackage package_;
   Plan plan_;
   std::optional<Tables> tables_;

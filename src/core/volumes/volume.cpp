@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <set>
+#include <unordered_set>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/format.hpp"
@@ -101,8 +102,10 @@ void find_form2(const CdImage& disc, const cd::Track& track, Volume& volume) {
 
 /// Every file of `a` is one of `b` by its path.
 bool same_names(const Volume& a, const Volume& b) {
+  std::unordered_set<std::string> names;
+  for (const VolumeEntry& e : b.entries) names.insert(fold_case(e.path));
   return std::all_of(a.entries.begin(), a.entries.end(), [&](const VolumeEntry& e) {
-    return e.kind != EntryKind::file || e.size_bytes == 0 || b.find(e.path);
+    return e.kind != EntryKind::file || e.size_bytes == 0 || names.contains(fold_case(e.path));
   });
 }
 

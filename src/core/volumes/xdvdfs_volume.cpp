@@ -6,6 +6,8 @@
 
 #include "opifex/core/base/text.hpp"
 
+#include "listing_budget.hpp"
+
 namespace opifex {
 namespace {
 
@@ -15,7 +17,6 @@ constexpr std::size_t kSecondMark = 0x7EC, kEntryHead = 14;
 constexpr std::uint64_t kLargestTable = 0x40000;
 constexpr std::uint32_t kNone = 0xFFFF;
 constexpr unsigned kFolder = 0x10;
-constexpr std::size_t kMostEntries = 1'000'000;
 constexpr int kDeepest = 64;
 
 /// Bare images first, then the three generations of discs and the one with a large part for video players.
@@ -39,7 +40,7 @@ struct Table {
 
 class Reader {
  public:
-  Reader(SourcePtr disc, std::uint64_t offset) : disc_(std::move(disc)), offset_(offset) {
+  Reader(SourcePtr disc, std::uint64_t offset) : disc_(std::move(disc)), budget_(*disc_), offset_(offset) {
     volume_.disc = disc_;
     volume_.system = "xdvdfs";
     volume_.shift = static_cast<std::int64_t>(offset / kBlock);
@@ -83,6 +84,7 @@ class Reader {
     if (!seen_tables_.insert(table.sector).second)
       return damage("folder_loop", where + ": its table is that of another folder");
     use(table.sector, table.size_bytes, table.path.empty() ? "the root" : table.path);
+    budget_.take(table.size_bytes / 4);  // tables that overlap are read again and again
     Bytes bytes(static_cast<std::size_t>(table.size_bytes));
     disc_->read_at(offset_ + table.sector * kBlock, bytes);
     const bool empty =
@@ -155,7 +157,6 @@ class Reader {
     if (at % kBlock + kEntryHead + length > kBlock)
       damage("straddles", fmt::format("{}: the entry at {:#x} lies across two sectors", where, at));
     const std::string raw(as_text(ByteView(bytes).subspan(at + kEntryHead, length)));
-    if (volume_.entries.size() >= kMostEntries) return raw;
     const std::string name = opifex::decode(raw, "windows-1252").value_or(printable(raw));
     const unsigned bits = std::to_integer<unsigned>(bytes[at + 12]);
     VolumeEntry e;
@@ -181,12 +182,14 @@ class Reader {
       else if (size > 0)
         use(sector, size, e.path);
     }
+    budget_.take(e);
     volume_.entries.push_back(std::move(e));
     return raw;
   }
 
   void use(std::uint64_t sector, std::uint64_t size, const std::string& path) {
     const std::uint64_t end = sector + (size + kBlock - 1) / kBlock;
+    budget_.take(sizeof(Used) + path.size());
     used_.push_back({sector, end, path});
     end_ = std::max(end_, end);
   }
@@ -207,6 +210,7 @@ class Reader {
   };
 
   SourcePtr disc_;
+  ListingBudget budget_;
   std::uint64_t offset_, end_ = kFirstFree;
   Volume volume_;
   std::vector<Table> tables_;  // still to be read, the next one last

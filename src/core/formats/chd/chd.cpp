@@ -44,7 +44,7 @@ struct Chd::Pool {
 
 /// Hunks that others are copies of: decoded and proved once, not again for every copy.
 struct Chd::Shared {
-  explicit Shared(const std::vector<Hunk>& hunks, std::size_t hunk_bytes) : wanted(hunks.size()), cache(hunk_bytes) {
+  explicit Shared(const HunkMap& hunks, std::size_t hunk_bytes) : wanted(hunks.size()), cache(hunk_bytes) {
     for (const Hunk& h : hunks)
       if (h.kind == HunkKind::same) wanted[h.place] = true;
   }
@@ -138,7 +138,7 @@ void Chd::read_parent(std::uint64_t place, std::uint64_t each, std::span<std::by
 }
 
 void Chd::decode(std::uint64_t number, std::span<std::byte> out, std::span<std::byte> parity_made) const {
-  const Hunk& hunk = hunks_[number];
+  const Hunk hunk = hunks_[number];
   switch (hunk.kind) {
     case HunkKind::stored:
       return file_->read_at(hunk.place, out);
@@ -170,7 +170,7 @@ void Chd::decode(std::uint64_t number, std::span<std::byte> out, std::span<std::
 }
 
 void Chd::read_hunk(std::uint64_t number, std::span<std::byte> out, std::span<std::byte> parity_made) const {
-  if (hunks_[number].kind == HunkKind::same) number = hunks_[number].place;
+  if (const Hunk hunk = hunks_[number]; hunk.kind == HunkKind::same) number = hunk.place;
   const bool shared = shared_->wanted[number];
   if (const auto known = shared ? shared_->cache.find(number) : nullptr) {
     std::copy(known->begin(), known->end(), out.begin());
@@ -182,7 +182,7 @@ void Chd::read_hunk(std::uint64_t number, std::span<std::byte> out, std::span<st
 }
 
 void Chd::check_crc(std::uint64_t number, ByteView bytes) const {
-  const Hunk& hunk = hunks_[number];
+  const Hunk hunk = hunks_[number];
   if (!hunk.crc_known) return;
   const std::uint32_t crc =
       header_.version == 5 ? crc16(bytes, kCrcStart) : libdeflate_crc32(0, bytes.data(), bytes.size());

@@ -45,13 +45,20 @@ class ChdContainer final : public Container {
   }
 
   std::vector<ContainerShare> shares() const override {
-    std::vector<ContainerShare> shares;
+    std::vector<ContainerShare> shares;  // in the order they are met
+    std::map<HunkKind, std::size_t> known;
     for (const Hunk& h : chd_->hunks()) {
-      const std::string name = chd_->kind_name(h);
-      auto at = std::find_if(shares.begin(), shares.end(), [&](const ContainerShare& s) { return s.codec == name; });
-      if (at == shares.end()) at = shares.insert(shares.end(), {name, 0, 0});
-      ++at->hunks;
-      at->bytes += h.kind <= HunkKind::stored ? h.length : 0;
+      const auto [at, fresh] = known.try_emplace(h.kind, shares.size());
+      if (fresh) {
+        const std::string name = chd_->kind_name(h);  // two slots may hold one codec
+        const auto named =
+            std::find_if(shares.begin(), shares.end(), [&](const ContainerShare& s) { return s.codec == name; });
+        at->second = static_cast<std::size_t>(named - shares.begin());
+        if (named == shares.end()) shares.push_back({name, 0, 0});
+      }
+      ContainerShare& share = shares[at->second];
+      ++share.hunks;
+      share.bytes += h.kind <= HunkKind::stored ? h.length : 0;
     }
     return shares;
   }

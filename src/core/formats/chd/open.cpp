@@ -9,6 +9,7 @@
 
 #include "bits.hpp"
 #include "decoder.hpp"
+#include "map_crc.hpp"
 
 namespace opifex::chd {
 namespace {
@@ -103,7 +104,7 @@ class MapReader {
   MapReader(const Refuse& refuse, const Header& h, std::uint64_t file_bytes)
       : refuse_(refuse), h_(h), file_bytes_(file_bytes) {}
 
-  std::vector<Hunk> read() {
+  HunkMap read() {
     constexpr std::size_t kHead = 16;
     if (h_.map_offset == 0) refuse_("map", "writing this CHD was never finished", 40, "no map", "an offset");
     if (h_.map_offset > file_bytes_ || file_bytes_ - h_.map_offset < kHead) outside("the map's header");
@@ -121,10 +122,15 @@ class MapReader {
       refuse_("limits", "this CHD claims more hunks than its map can describe", 32,
               fmt::format("{} hunks", h_.hunk_count), fmt::format("a map of {} bytes to fit", stream_bytes));
     const Bytes stream = read_up_to(refuse_.file, h_.map_offset + kHead, static_cast<std::size_t>(stream_bytes));
-    BitReader in(stream);
-    read_kinds(in);
-    read_fields(in);
-    if (in.overran()) bad("a bit stream that ends early", "fields of every hunk");
+    // The fields lie behind the kinds: these are read twice, not kept, for a few bytes can claim many of them.
+    BitReader kinds_in(stream);
+    const auto tree = read_rle_tree(kinds_in, 16, 8);
+    if (!tree) bad("no prefix code", "a tree of 16 symbols");
+    Kinds ahead(*this, *tree, kinds_in), kinds = ahead;
+    for (std::uint32_t n = 0; n < h_.hunk_count; ++n) ahead.next();
+    BitReader fields = ahead.in();
+    read_fields(kinds, fields);
+    if (fields.overran()) bad("a bit stream that ends early", "fields of every hunk");
     check_crc(static_cast<std::uint16_t>(big(head, 10, 2)));
     return std::move(hunks_);
   }
@@ -150,40 +156,54 @@ class MapReader {
     refuse_("map_range", fmt::format("{} lies outside the file", what), h_.map_offset,
             fmt::format("a file of {} bytes", file_bytes_), "all of it");
   }
-  void read_kinds(BitReader& in) {
-    const auto tree = read_rle_tree(in, 16, 8);
-    if (!tree) bad("no prefix code", "a tree of 16 symbols");
-    kinds_.resize(h_.hunk_count);
-    std::uint64_t run = 0;
-    int last = 0;
-    const auto symbol = [&] {
-      const int s = tree->next(in);
-      if (s < 0 || in.overran()) bad("an undefined code", "a hunk type");
-      return s;
-    };
-    for (std::uint8_t& kind : kinds_) {
-      if (run > 0) {
-        --run;
+  /// The types of the hunks, one after the other.
+  class Kinds {
+   public:
+    Kinds(const MapReader& map, const PrefixCode& tree, BitReader in) : map_(&map), tree_(&tree), in_(in) {}
+    const BitReader& in() const { return in_; }
+    int next() {
+      if (run_ > 0) {
+        --run_;
       } else if (const int s = symbol(); s == kShortRun) {
-        run = 2 + static_cast<std::uint64_t>(symbol());
+        run_ = 2 + symbol();
       } else if (s == kLongRun) {
-        run = 18 + (static_cast<std::uint64_t>(symbol()) << 4);
-        run += static_cast<std::uint64_t>(symbol());
+        run_ = 18 + (symbol() << 4);
+        run_ += symbol();
       } else if (s > kParentNext) {
-        bad(fmt::format("hunk type {}", s), "0 to 13");
+        map_->bad(fmt::format("hunk type {}", s), "0 to 13");
       } else {
-        last = s;
+        last_ = s;
       }
-      kind = static_cast<std::uint8_t>(last);
+      return last_;
     }
+
+   private:
+    int symbol() {
+      const int s = tree_->next(in_);
+      if (s < 0 || in_.overran()) map_->bad("an undefined code", "a hunk type");
+      return s;
+    }
+    const MapReader* map_;
+    const PrefixCode* tree_;
+    BitReader in_;
+    int run_ = 0, last_ = 0;
+  };
+
+  /// A map whose every hunk is real needs less: their fields, and they, lie in the file.
+  void keep(const Hunk& hunk) {
+    constexpr std::uint64_t kFree = 32 << 20, kForAByte = 6;
+    hunks_.push_back(hunk);
+    if (hunks_.bytes() > kFree + kForAByte * file_bytes_)
+      refuse_("limits", "the map of this CHD claims more than a file of this size can hold", h_.map_offset,
+              fmt::format("{} hunks", h_.hunk_count), fmt::format("a file of {} bytes to fit", file_bytes_));
   }
-  void read_fields(BitReader& in) {
+
+  void read_fields(Kinds& kinds, BitReader& in) {
     std::uint64_t at = first_, same = 0, unit = 0;
     const std::uint64_t units = h_.hunk_bytes / h_.unit_bytes;
-    hunks_.resize(h_.hunk_count);
     for (std::uint32_t n = 0; n < h_.hunk_count && !in.overran(); ++n) {
-      Hunk& h = hunks_[n];
-      const int code = kinds_[n];
+      Hunk h;
+      const int code = kinds.next();
       if (code <= kStored) {
         h.kind = static_cast<HunkKind>(code);
         h.length = code == kStored ? h_.hunk_bytes : static_cast<std::uint32_t>(in.bits(length_bits_));
@@ -206,34 +226,23 @@ class MapReader {
                                      : unit;
         h.place = unit;
       }
+      keep(h);
     }
   }
   void check_crc(std::uint16_t expected) const {
-    Bytes expanded;
-    expanded.reserve(hunks_.size() * 12);
-    const auto put = [&](std::uint64_t v, int bytes) {
-      for (int i = bytes - 1; i >= 0; --i) expanded.push_back(static_cast<std::byte>(v >> 8 * i & 255));
-    };
-    for (const Hunk& h : hunks_) {
-      const int code = h.kind == HunkKind::same     ? +kSame
-                       : h.kind == HunkKind::parent ? +kParent
-                                                    : static_cast<int>(h.kind);
-      put(static_cast<std::uint64_t>(code), 1);
-      put(h.kind <= HunkKind::stored ? h.length : 0, 3);
-      put(h.place, 6);
-      put(h.crc, 2);
-    }
-    if (crc16(expanded, kCrcStart) != expected)
-      refuse_("map_crc", "the map of this CHD is damaged", h_.map_offset + 10,
-              fmt::format("CRC {:04X}", crc16(expanded, kCrcStart)), fmt::format("{:04X}", expected));
+    MapCrc crc;
+    for (const Hunk& h : hunks_)
+      crc.add(h.kind == HunkKind::same ? +kSame : h.kind == HunkKind::parent ? +kParent : static_cast<int>(h.kind), h);
+    if (const std::uint16_t found = crc.finish(); found != expected)
+      refuse_("map_crc", "the map of this CHD is damaged", h_.map_offset + 10, fmt::format("CRC {:04X}", found),
+              fmt::format("{:04X}", expected));
   }
 
   const Refuse& refuse_;
   const Header& h_;
   std::uint64_t file_bytes_, first_ = 0;
   unsigned length_bits_ = 0, self_bits_ = 0, parent_bits_ = 0;
-  std::vector<std::uint8_t> kinds_;
-  std::vector<Hunk> hunks_;
+  HunkMap hunks_;
 };
 
 /// A map of fixed records behind the header, or at the map's offset.
@@ -245,27 +254,26 @@ Bytes fixed_map(const Refuse& refuse, const Header& h, std::uint64_t each, std::
   return read_up_to(refuse.file, h.map_offset, static_cast<std::size_t>(bytes));
 }
 
-std::vector<Hunk> read_plain_map(const Refuse& refuse, const Header& h, std::uint64_t file_bytes) {
+HunkMap read_plain_map(const Refuse& refuse, const Header& h, std::uint64_t file_bytes) {
   const Bytes map = fixed_map(refuse, h, 4, file_bytes);
-  std::vector<Hunk> hunks(h.hunk_count);
+  HunkMap hunks;
   for (std::uint32_t n = 0; n < h.hunk_count; ++n) {
     const std::uint64_t index = load_be32(map, n * std::size_t{4});
-    if (index != 0)
-      hunks[n] = {HunkKind::stored, false, h.hunk_bytes, 0, index * h.hunk_bytes};
-    else if (h.parent_sha1)
-      hunks[n] = {HunkKind::parent_hunk, false, 0, 0, n};
+    hunks.push_back(index != 0      ? Hunk{HunkKind::stored, false, h.hunk_bytes, 0, index * h.hunk_bytes}
+                    : h.parent_sha1 ? Hunk{HunkKind::parent_hunk, false, 0, 0, n}
+                                    : Hunk{});
   }
   return hunks;
 }
 
-std::vector<Hunk> read_old_map(const Refuse& refuse, const Header& h, std::uint64_t file_bytes) {
+HunkMap read_old_map(const Refuse& refuse, const Header& h, std::uint64_t file_bytes) {
   constexpr std::uint64_t kEach = 16;
   const Bytes map = fixed_map(refuse, h, kEach, file_bytes);
-  std::vector<Hunk> hunks(h.hunk_count);
+  HunkMap hunks;
   for (std::uint32_t n = 0; n < h.hunk_count; ++n) {
     const std::size_t at = n * kEach;
     const auto flags = static_cast<unsigned>(big(map, at + 15, 1));
-    Hunk& hunk = hunks[n];
+    Hunk hunk;
     hunk.place = big(map, at, 8);
     hunk.crc = static_cast<std::uint32_t>(big(map, at + 8, 4));
     hunk.length = static_cast<std::uint32_t>(big(map, at + 12, 2) | big(map, at + 14, 1) << 16);
@@ -294,13 +302,15 @@ std::vector<Hunk> read_old_map(const Refuse& refuse, const Header& h, std::uint6
         refuse("map", fmt::format("hunk {} is of an unknown type", n), h.map_offset + at + 15,
                fmt::format("{}", flags & 15), "1 to 5");
     }
+    hunks.push_back(hunk);
   }
   return hunks;
 }
 
-void check_places(const Refuse& refuse, const Header& h, const std::vector<Hunk>& hunks, std::uint64_t file_bytes) {
-  for (std::size_t n = 0; n < hunks.size(); ++n) {
-    const Hunk& hunk = hunks[n];
+void check_places(const Refuse& refuse, const Header& h, const HunkMap& hunks, std::uint64_t file_bytes) {
+  for (auto at = hunks.begin(); at != hunks.end(); ++at) {
+    const Hunk hunk = *at;
+    const std::uint64_t n = at.number();
     if (hunk.kind <= HunkKind::stored) {
       const bool inside = hunk.place >= h.header_bytes && hunk.place <= file_bytes &&
                           hunk.length <= file_bytes - hunk.place && hunk.length > 0;
@@ -318,9 +328,22 @@ void check_places(const Refuse& refuse, const Header& h, const std::vector<Hunk>
 }
 
 /// Copies of copies become copies of the first, so that no chain of a million has to be walked again and again.
-void shorten_chains(std::vector<Hunk>& hunks) {
-  for (Hunk& hunk : hunks)
-    if (hunk.kind == HunkKind::same && hunks[hunk.place].kind == HunkKind::same) hunk.place = hunks[hunk.place].place;
+HunkMap shorten_chains(HunkMap hunks) {
+  if (std::none_of(hunks.begin(), hunks.end(), [&](const Hunk& h) { return h.kind == HunkKind::same; })) return hunks;
+  HunkMap shortened;
+  std::optional<std::uint64_t> target;  // of the last copy: the next is often of the same hunk
+  Hunk found;
+  for (Hunk hunk : hunks) {
+    if (hunk.kind == HunkKind::same) {
+      if (target != hunk.place) {
+        target = hunk.place;
+        found = shortened[hunk.place];
+      }
+      if (found.kind == HunkKind::same) hunk.place = found.place;
+    }
+    shortened.push_back(hunk);
+  }
+  return shortened;
 }
 
 std::vector<Tag> read_tags(const Refuse& refuse, const Header& h, std::uint64_t file_bytes) {
@@ -449,15 +472,14 @@ Opened read_container(const ByteSource& file) {
             : h.compressed ? MapReader(refuse, h, file_bytes).read()
                            : read_plain_map(refuse, h, file_bytes);
   check_places(refuse, h, o.hunks, file_bytes);
-  shorten_chains(o.hunks);
+  o.hunks = shorten_chains(std::move(o.hunks));
   o.tags = read_tags(refuse, h, file_bytes);
   if (version < 5) h.unit_bytes = old_unit(o.tags, h.hunk_bytes);
   const auto needs = std::find_if(o.hunks.begin(), o.hunks.end(), [](const Hunk& x) {
     return x.kind == HunkKind::parent || x.kind == HunkKind::parent_hunk;
   });
   if (needs != o.hunks.end() && !h.parent_sha1 && !has_parent)
-    refuse("parent_missing",
-           fmt::format("hunk {} refers to a parent, but the header names none", needs - o.hunks.begin()), 104,
+    refuse("parent_missing", fmt::format("hunk {} refers to a parent, but the header names none", needs.number()), 104,
            "no parent", "its SHA-1");
   return o;
 }

@@ -7,7 +7,7 @@ namespace opifex::chd {
 
 struct Opened {
   Header header;
-  std::vector<Hunk> hunks;
+  HunkMap hunks;
   std::vector<Tag> tags;
 };
 Opened read_container(const ByteSource& file);

@@ -1,7 +1,6 @@
 #include "writer.hpp"
 
 #include <algorithm>
-#include <map>
 #include <mutex>
 
 #include "opifex/core/base/crc16.hpp"
@@ -12,6 +11,7 @@
 #include "hunk_coder.hpp"
 #include "map_writer.hpp"
 #include "parent_windows.hpp"
+#include "stored_hunks.hpp"
 
 namespace opifex::chd {
 namespace {
@@ -88,7 +88,7 @@ class HunkRun {
     if (sheet_) file_sums = sheet_->finish();
   }
 
-  std::vector<MapEntry> entries;
+  HunkMap hunks;
   Sha1 raw_sha1 = {};
   std::vector<std::string> file_sums;
 
@@ -127,19 +127,19 @@ class HunkRun {
     for (std::size_t i = 0; i < in.size(); ++i) {
       const Coded& hunk = in[i];
       if (hunk.parent_unit) {
-        entries.push_back({kParent, 0, 0, *hunk.parent_unit});
+        hunks.push_back({HunkKind::parent, false, 0, 0, *hunk.parent_unit});
         continue;
       }
-      const auto [at, fresh] = stored_.try_emplace(hunk.sha1, block.index * batch_ + i);
-      if (!fresh) {
-        entries.push_back({kSame, 0, 0, at->second});
+      const auto number = static_cast<std::uint32_t>(block.index * batch_ + i);
+      if (const std::uint32_t first = stored_.find_or_add(hunk.sha1, number); first != number) {
+        hunks.push_back({HunkKind::same, false, 0, 0, first});
         continue;
       }
       const bool as_it_is = hunk.form.slot < 0;
       const ByteView bytes =
           as_it_is ? ByteView(block.data).subspan(i * r_.hunk_bytes, r_.hunk_bytes) : ByteView(hunk.form.bytes);
-      entries.push_back(
-          {as_it_is ? kStored : hunk.form.slot, static_cast<std::uint32_t>(bytes.size()), hunk.crc, file_.size()});
+      hunks.push_back({static_cast<HunkKind>(as_it_is ? kStored : hunk.form.slot), true,
+                       static_cast<std::uint32_t>(bytes.size()), hunk.crc, file_.size()});
       file_.write(bytes);
     }
     work_.progress.done_bytes += used_of(block);
@@ -158,7 +158,7 @@ class HunkRun {
   Coders coders_;
   std::optional<ParentWindows> windows_;
   std::vector<std::vector<Coded>> coded_{2 * kBlocksInFlight};
-  std::map<Sha1, std::uint64_t> stored_;  // where each distinct hunk is
+  StoredHunks stored_;
   Bytes zeros_;
   Coded empty_;
   Digest raw_{"sha1"};
@@ -183,9 +183,9 @@ class ChdPacker final : public Packer {
     HunkRun run(r_, file, work);
     run.run();
     const bool any_stored =
-        std::any_of(run.entries.begin(), run.entries.end(), [](const MapEntry& e) { return e.kind <= kStored; });
+        std::any_of(run.hunks.begin(), run.hunks.end(), [](const Hunk& h) { return h.kind <= HunkKind::stored; });
     const std::uint64_t map_offset = file.size();
-    file.write(make_map(run.entries, any_stored ? first_offset : 0, r_.hunk_bytes / r_.unit_bytes));
+    file.write(make_map(run.hunks, any_stored ? first_offset : 0, r_.hunk_bytes / r_.unit_bytes));
     if (r_.sheet && !run.file_sums.empty()) {
       // The hashes are known now; the length stays.
       SheetTag sheet = *r_.sheet;

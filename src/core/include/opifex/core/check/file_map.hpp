@@ -17,8 +17,13 @@ class FileMap {
     std::int64_t first = 0, end = 0;
     std::string path;
   };
-  std::vector<Span> spans_;            // by first sector
-  std::vector<std::int64_t> reaches_;  // the furthest end of a span and all before it
+  void collect(std::size_t node, std::size_t first, std::size_t width, std::size_t before, std::int64_t begin,
+               std::vector<std::string>& paths) const;
+
+  std::vector<Span> spans_;  // by first sector
+  /// A tree over the spans: the latest end below each node, so that one long file does not make every search long.
+  std::vector<std::int64_t> latest_;
+  std::size_t width_ = 1;  // spans below the root, a power of two
 };
 
 /// "DATA/A.BIN, B.BIN and 3 more"; empty if there is none.

@@ -9,6 +9,7 @@
 
 #include "opifex/core/cd/examine.hpp"
 #include "opifex/core/dump/drive.hpp"
+#include "opifex/core/io/file_descriptor.hpp"
 
 namespace opifex::dump {
 
@@ -149,7 +150,7 @@ class DeviceReader final : public SectorReader {
 
  private:
   std::string name_;
-  int fd_ = -1;
+  FileDescriptor fd_;
   std::uint64_t size_ = 0;
 };
 

@@ -7,6 +7,7 @@
 
 #include "opifex/core/check/sector_map.hpp"
 #include "opifex/core/dump/reader.hpp"
+#include "opifex/core/io/file_descriptor.hpp"
 
 namespace opifex::dump {
 
@@ -45,14 +46,14 @@ class DumpStore {
   const std::vector<Region>& regions() const { return regions_; }
 
  private:
-  int open(const std::filesystem::path& path) const;
+  FileDescriptor open(const std::filesystem::path& path) const;
   void write_at(int fd, const std::filesystem::path& path, std::uint64_t at, ByteView bytes) const;
 
   WorkingFiles files_;
   std::vector<Region> regions_;
   std::size_t sector_bytes_;
   std::uint64_t size_ = 0, started_ = 0, written_ = 0;
-  int data_ = -1, subchannel_ = -1;
+  FileDescriptor data_, subchannel_;
 };
 
 }  // namespace opifex::dump

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "opifex/core/base/bytes.hpp"
+#include "opifex/core/io/file_descriptor.hpp"
 #include "opifex/core/io/input_files.hpp"
 
 namespace opifex {
@@ -65,7 +66,7 @@ class OutputFile final : public Output {
   void placed();
 
   std::filesystem::path target_, temporary_;
-  int fd_ = -1;
+  FileDescriptor fd_;
   std::uint64_t size_ = 0;     // bytes written or skipped so far
   std::uint64_t started_ = 0;  // bytes whose writing to the disk has been started
   bool placed_ = false;

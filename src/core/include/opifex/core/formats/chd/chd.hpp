@@ -10,33 +10,12 @@
 #include <string>
 #include <vector>
 
+#include "opifex/core/formats/chd/hunk_map.hpp"
 #include "opifex/core/io/byte_source.hpp"
 
 namespace opifex::chd {
 
 using Sha1 = std::array<std::byte, 20>;
-
-/// How a hunk is stored.
-enum class HunkKind : std::uint8_t {
-  codec0,
-  codec1,
-  codec2,
-  codec3,       ///< compressed with the codec of that slot
-  stored,       ///< as it is
-  same,         ///< copy of an earlier hunk, which is no copy itself
-  parent,       ///< bytes of the parent from a unit on
-  parent_hunk,  ///< hunk of the parent by number (versions 3 and 4, uncompressed version 5)
-  repeated,     ///< 8 bytes over and over (versions 3 and 4)
-  absent        ///< zeros (uncompressed version 5)
-};
-
-struct Hunk {
-  HunkKind kind = HunkKind::absent;
-  bool crc_known = false;
-  std::uint32_t length = 0;  ///< bytes in the file
-  std::uint32_t crc = 0;     ///< CRC-16 of version 5, CRC-32 before
-  std::uint64_t place = 0;   ///< offset in the file; for references the hunk or unit; for `repeated` the 8 bytes
-};
 
 struct Tag {
   std::string name;  ///< four characters
@@ -73,7 +52,7 @@ class Chd {
   ~Chd();
 
   const Header& header() const { return header_; }
-  const std::vector<Hunk>& hunks() const { return hunks_; }
+  const HunkMap& hunks() const { return hunks_; }
   const std::vector<Tag>& tags() const { return tags_; }
   const Chd* parent() const { return parent_.get(); }
   std::string name() const { return file_->name(); }
@@ -108,7 +87,7 @@ class Chd {
 
   SourcePtr file_;
   Header header_;
-  std::vector<Hunk> hunks_;
+  HunkMap hunks_;
   std::vector<Tag> tags_;
   std::shared_ptr<const Chd> parent_;
   std::unique_ptr<Pool> pool_;
