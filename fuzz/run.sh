@@ -35,6 +35,7 @@ for program in "$build"/fuzz/*_fuzz; do
     *) seeds=("$vectors/sectors" "$vectors/mode1") ;;
   esac
   echo "== $target, $seconds s"
-  "$program" -max_total_time="$seconds" -max_len=80000 -timeout=10 -rss_limit_mb=2048 -print_final_stats=0 -verbosity=0 \
+  # What 4 MiB of input may cost at once: 64 MiB and eight bytes for each of its own.
+  "$program" -max_total_time="$seconds" -max_len=4194304 -timeout=10 -malloc_limit_mb=96 -rss_limit_mb=1024 -print_final_stats=0 -verbosity=0 \
     "$corpus" "${seeds[@]}"
 done

@@ -32,6 +32,7 @@ void declare_build(po::options_description& options) {
       "boot-area", po::value<std::string>()->value_name("FILE"), "up to 32768 bytes for the first 16 sectors")(
       "full", po::bool_switch(), "gamecube-iso: filled up to the size of a pressed disc")(
       "minimal", po::bool_switch(), "xiso: end with the last file, not padded to 64 KiB")(
+      "prove", po::bool_switch(), "read the image again and compare every file with the folder")(
       "plan", po::bool_switch(), "say what would be written; write nothing")(
       "overwrite", po::bool_switch(), "replace an existing file")("sha1", po::bool_switch(),
                                                                   "print the SHA-1 of the output")(
@@ -169,7 +170,20 @@ void run_build(Session& session) {
   Image source;
   source.path = folder;
   source.format = find_format("iso");
-  run_plan(session, source, source.format->title, maker->second(session, folder, out));
+  const Conversion conversion = maker->second(session, folder, out);
+  run_plan(session, source, source.format->title, conversion,
+           [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written, bool prove) {
+             OpenOptions options;
+             options.files = staged;
+             const Image made = open_image(leading_file(conversion.plan, written).path, options);
+             if (!prove) return Proof{};
+             // Offsets are the image's own.
+             const bool gamecube = as == "gamecube-iso";
+             return prove_folder(read_folder(folder), made,
+                                 gamecube ? std::vector<std::string>{"system/header.bin", "system/files.fst"}
+                                          : std::vector<std::string>{},
+                                 session.work());
+           });
 }
 
 }  // namespace

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "opifex/core/base/progress.hpp"
+#include "opifex/core/check/prove.hpp"
 #include "opifex/core/convert/plan.hpp"
 #include "opifex/core/image/inputs.hpp"
 #include "opifex/core/io/input_files.hpp"
@@ -121,7 +122,10 @@ void take_findings(Session& session, const std::vector<Finding>& findings, const
                    std::vector<Warning>& warnings);
 
 /// A plan that is made already, shown or carried out. `becomes`: what the source turns into, in words.
-void run_plan(Session& session, const Image& source, std::string_view becomes, const Conversion& conversion);
+/// Looks at what was written, before it has its name, and says what was compared; `prove` as the user wishes.
+using Prover = std::function<Proof(const FileSpacePtr& staged, const std::vector<WrittenFile>& written, bool prove)>;
+void run_plan(Session& session, const Image& source, std::string_view becomes, const Conversion& conversion,
+              const Prover& prover);
 
 /// Where the output goes: `out` may be a folder for sets, or any existing folder.
 std::filesystem::path leading_output(const Image& image, const Format& target, const std::string& out);

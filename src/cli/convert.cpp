@@ -196,7 +196,10 @@ void run_file_plan(Session& session, const fs::path& input, const char* becomes,
   Image source;
   source.path = input;
   source.format = find_format("iso");
-  run_plan(session, source, becomes, {plan, {}, {}});
+  run_plan(session, source, becomes, {plan, {}, {}},
+           [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written, bool prove) {
+             return prove ? prove_copies(plan, *staged, written, session.work()) : Proof{};
+           });
 }
 
 /// The parts of a split file become one.

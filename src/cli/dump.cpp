@@ -31,8 +31,9 @@ void declare_dump(po::options_description& options) {
       "record", po::bool_switch(), "write a record of the dump beside it, as text and as JSON")(
       "report", text("DIR"), "draw sector map, speed and readings into DIR")(
       "accept", text("LOSS,..."), "agree to lose: audio, tracks, form2, subchannel, raw-headers, sessions")(
-      "overwrite", po::bool_switch(), "replace existing files")("restart", po::bool_switch(),
-                                                                "throw an unfinished dump away and begin anew")(
+      "overwrite", po::bool_switch(), "replace existing files")(
+      "prove", po::bool_switch(), "read the image again and compare it with what came from the disc")(
+      "restart", po::bool_switch(), "throw an unfinished dump away and begin anew")(
       "next", po::bool_switch(), "go on with the next disc until stopped; names come from the discs")(
       "discs", number("N"), "with --next: stop after N discs")("fs", text("TYPE"),
                                                                "rules of the target drive: fat32, exfat, ntfs, ext4")(
@@ -82,6 +83,7 @@ dump::DumpRequest request_of(const Session& session, const std::string& source) 
   request.save_every_ms = parse_time("save-every", session.text("save-every"));
   request.key_file = session.text("key-file");
   request.restart = session.flag("restart");
+  request.prove = session.flag("prove");
   request.hashes = comma_list(session.text("hashes"));
   if (request.hashes == std::vector<std::string>{"none"}) request.hashes.clear();
   for (const std::string& name : request.hashes) Digest known(name);

@@ -120,7 +120,11 @@ void run_conversion(Session& session, const Image& image, const ConversionJob& j
                                        [](const Warning& w) { return w.code == "bad_sectors"; });
   if (bad_sectors) session.bad_news();
   Proof proof;
-  const Inspect how = changed ? Inspect::readable : session.flag("prove") ? Inspect::prove : Inspect::layout;
+  const bool can_prove = !changed || can_be_compared(image, *job.target, conversion.losses);
+  const Inspect how = !can_prove              ? Inspect::readable
+                      : session.flag("prove") ? Inspect::prove
+                      : changed               ? Inspect::readable
+                                              : Inspect::layout;
   const SourceCheck source(image, session.work());
   write.inspect = [&, look = inspection_of(image, request, conversion.plan, how, proof, session.work())](
                       const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
@@ -128,22 +132,22 @@ void run_conversion(Session& session, const Image& image, const ConversionJob& j
     look(staged, written);
   };
   done.outputs = write_outputs(image, conversion.plan, write, session.work());
-  if (session.flag("prove") && changed)
+  if (session.flag("prove") && !can_prove)
     session.message("opifex: --prove is left out: with accepted losses input and output differ\n");
   done.proof_sha1 = proof.sha1;
   done.proof_compared = proof.compared;
   finish(report::job_text(conversion, done));
 }
 
-void run_plan(Session& session, const Image& source, std::string_view becomes, const Conversion& conversion) {
+void run_plan(Session& session, const Image& source, std::string_view becomes, const Conversion& conversion,
+              const Prover& prover) {
   const auto start = Clock::now();
   WriteJob job = write_job(session, conversion.plan.outputs.front().path.parent_path());
   report::JobResult done;
   Proof proof;
-  if (session.flag("prove"))
-    job.inspect = [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
-      proof = prove_copies(conversion.plan, *staged, written, session.work());
-    };
+  job.inspect = [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
+    proof = prover(staged, written, session.flag("prove"));
+  };
   done.planned_only = session.flag("plan");
   if (done.planned_only) {
     check_plan(source, conversion.plan, job);

@@ -200,6 +200,7 @@ std::string dump_text(const DumpPlan& plan, const DumpResult& r) {
   if (r.seconds > 0) time += fmt::format(", {:.1f} MB/s on average", read / r.seconds / 1e6);
   if (r.resumed) time += " (with what an earlier run had read)";
   add(text, "Time", time);
+  add(text, "Proved", r.proof.compared);
   add(text, "Verdict", verdict_line(r));
   add(text, "Sectors", states_line(r.map.map));
   if (r.stats.hangs > 0) add(text, "Hangs", plural(r.stats.hangs, "time") + " the drive did not answer");
@@ -281,6 +282,7 @@ Json dump_json(const DumpPlan& plan, const DumpResult* r) {
                 {fmt::format("read {} sectors of {} bytes", plan.sectors(), plan.sector_bytes()),
                  fmt::format("write {}", plan.lead.string())}},
                {"planned_only", r == nullptr},
+               {"proof_compared", r ? or_null(r->proof.compared) : Json()},
                {"format", plan.format->id},
                {"medium",
                 {{"kind", kind_word(plan.medium.kind)},

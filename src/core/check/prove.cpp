@@ -322,6 +322,13 @@ Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::ve
           fmt::format("{} bytes in {} file{}", grouped(whole->size()), written.size(), written.size() == 1 ? "" : "s")};
 }
 
+bool can_be_compared(const Image& source, const Format& target, const std::vector<Loss>& losses) {
+  if (source.cd && !source.blocks && !target.holds.audio && !target.holds.track_list) return true;  // user data alone
+  return std::all_of(losses.begin(), losses.end(), [](const Loss& l) {
+    return !is_content_loss(l.kind) || l.kind == "subchannel" || l.kind == "partitions";
+  });
+}
+
 Inspection inspection_of(const Image& source, const ConvertRequest& request, const WritePlan& plan, Inspect how,
                          Proof& proof, Work& work) {
   const bool prove = how == Inspect::prove, same_content = how != Inspect::readable;

@@ -191,6 +191,7 @@ void Dump::plan_blocks() {
   } else {
     first_sectors = open_file(request_.source);
   }
+  parts_->blocks = first_sectors;
   try {
     plan_.ps3 = read_ps3_disc(*first_sectors);
   } catch (const Error& e) {
@@ -249,11 +250,14 @@ void Dump::plan_outputs() {
   const bool is_cd = plan_.medium.kind == MediumKind::cd;
   const bool folder = names_a_folder(request_.out);
   plan_.format = request_.format ? request_.format : format_for(folder ? "" : request_.out, is_cd);
-  const std::string extension(plan_.format->extensions.front());
+  // A container of a header and data files names them itself.
+  const std::string extension(plan_.format->id == "god" ? "" : plan_.format->extensions.front());
   const auto plan_for = [&](const std::filesystem::path& lead) {
     plan_.lead = lead;
     plan_.files.clear();
-    const Image image = image_of(std::make_shared<NotReadYet>(plan_.sectors() * plan_.sector_bytes()));
+    // Of a CD its layout is enough; some formats look into a disc of blocks, so that it has to be there.
+    const Image image =
+        image_of(is_cd ? std::make_shared<NotReadYet>(plan_.sectors() * plan_.sector_bytes()) : parts_->blocks);
     if (!is_cd && !plan_.format->holds.blocks)
       throw Error({.code = "not_a_cd",
                    .what = fmt::format("{} holds CDs, and this is none", plan_.format->id),
@@ -272,7 +276,7 @@ void Dump::plan_outputs() {
   };
   if (!folder) {
     std::filesystem::path lead = request_.out;
-    if (fold_case(lead.extension().string()) != extension) lead += extension;
+    if (!extension.empty() && fold_case(lead.extension().string()) != extension) lead += extension;
     plan_for(lead);
   } else {
     const DumpName name = name_of(plan_.medium);

@@ -11,6 +11,7 @@ struct Dump::Parts {
   std::unique_ptr<Drive> drive = {};  ///< null: plain reads
   std::unique_ptr<SectorReader> reader = {};
   std::optional<AesKey> key = {};
+  SourcePtr blocks = {};  ///< of a disc of blocks, read as they are wanted
 };
 
 }  // namespace opifex::dump

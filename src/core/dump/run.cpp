@@ -276,7 +276,8 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
   const SourcePtr data = open_file(files.data);
   hash_data(data, plan_, request_.hashes, result, work);
   const Image image = image_of(data);
-  const Conversion conversion = plan_conversion(image, {plan_.format, plan_.lead, {}, request_.accepted}, work);
+  const ConvertRequest request{plan_.format, plan_.lead, {}, request_.accepted};
+  const Conversion conversion = plan_conversion(image, request, work);
   refuse_losses(conversion, image, *plan_.format);
   for (const Loss& loss : conversion.losses)
     if (std::none_of(plan_.losses.begin(), plan_.losses.end(), [&](const Loss& l) { return l.kind == loss.kind; }))
@@ -294,6 +295,8 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
     job.adopted[target] = files.subchannel;
   }
   job.inputs = request_.inputs;
+  job.inspect = inspection_of(image, request, conversion.plan, request_.prove ? Inspect::prove : Inspect::layout,
+                              result.proof, work);
   for (WrittenFile& file : write_outputs(image, conversion.plan, job, work)) result.outputs.push_back(std::move(file));
   result.verdict = verdict_of(state.map);
   store.remove();

@@ -45,8 +45,11 @@ struct Chd::Pool {
 /// Hunks that others are copies of: decoded and proved once, not again for every copy.
 struct Chd::Shared {
   explicit Shared(const HunkMap& hunks, std::size_t hunk_bytes) : wanted(hunks.size()), cache(hunk_bytes) {
-    for (const Hunk& h : hunks)
-      if (h.kind == HunkKind::same) wanted[h.place] = true;
+    hunks.each_run([&](std::uint64_t, std::uint32_t count, const Hunk& h, std::uint64_t step) {
+      if (h.kind != HunkKind::same) return;
+      const std::uint32_t different = step == 0 ? 1 : count;
+      for (std::uint32_t i = 0; i < different; ++i) wanted[h.place + i * step] = true;
+    });
   }
   std::vector<bool> wanted;
   HunkCache cache;

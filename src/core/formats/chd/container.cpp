@@ -47,7 +47,7 @@ class ChdContainer final : public Container {
   std::vector<ContainerShare> shares() const override {
     std::vector<ContainerShare> shares;  // in the order they are met
     std::map<HunkKind, std::size_t> known;
-    for (const Hunk& h : chd_->hunks()) {
+    chd_->hunks().each_run([&](std::uint32_t, std::uint32_t count, const Hunk& h, std::uint32_t) {
       const auto [at, fresh] = known.try_emplace(h.kind, shares.size());
       if (fresh) {
         const std::string name = chd_->kind_name(h);  // two slots may hold one codec
@@ -57,9 +57,9 @@ class ChdContainer final : public Container {
         if (named == shares.end()) shares.push_back({name, 0, 0});
       }
       ContainerShare& share = shares[at->second];
-      ++share.hunks;
-      share.bytes += h.kind <= HunkKind::stored ? h.length : 0;
-    }
+      share.hunks += count;
+      share.bytes += h.kind <= HunkKind::stored ? std::uint64_t{count} * h.length : 0;
+    });
     return shares;
   }
 
@@ -76,8 +76,11 @@ class ChdContainer final : public Container {
 
   bool hashes_nothing() const override {
     const Header& h = chd_->header();
-    return !h.raw_sha1 && h.md5.empty() &&
-           std::none_of(chd_->hunks().begin(), chd_->hunks().end(), [](const Hunk& hunk) { return hunk.crc_known; });
+    bool any_crc = false;
+    chd_->hunks().each_run([&](std::uint32_t, std::uint32_t, const Hunk& hunk, std::uint32_t) {
+      any_crc = any_crc || hunk.crc_known;
+    });
+    return !h.raw_sha1 && h.md5.empty() && !any_crc;
   }
 
   bool decodes_blocks() const override { return !cd_; }

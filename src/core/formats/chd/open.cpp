@@ -308,28 +308,32 @@ HunkMap read_old_map(const Refuse& refuse, const Header& h, std::uint64_t file_b
 }
 
 void check_places(const Refuse& refuse, const Header& h, const HunkMap& hunks, std::uint64_t file_bytes) {
-  for (auto at = hunks.begin(); at != hunks.end(); ++at) {
-    const Hunk hunk = *at;
-    const std::uint64_t n = at.number();
+  hunks.each_run([&](std::uint64_t n, std::uint64_t count, Hunk hunk, std::uint64_t step) {
     if (hunk.kind <= HunkKind::stored) {
-      const bool inside = hunk.place >= h.header_bytes && hunk.place <= file_bytes &&
-                          hunk.length <= file_bytes - hunk.place && hunk.length > 0;
-      const bool on_map =
-          h.version == 5 && h.compressed && hunk.place < h.map_offset + 16 && hunk.place + hunk.length > h.map_offset;
-      if (!inside || on_map)
-        refuse("map_range", fmt::format("hunk {} does not lie where hunks can", n), h.map_offset,
-               fmt::format("{} bytes at {}", hunk.length, hunk.place),
-               fmt::format("between {} and {}", h.header_bytes, file_bytes));
+      // Places only grow along a run: if the first and the last lie in the file, all do.
+      for (const std::uint64_t i : {std::uint64_t{0}, count - 1}) {
+        const std::uint64_t place = hunk.place + i * step;
+        const bool inside = place >= hunk.place && place >= h.header_bytes && place <= file_bytes &&
+                            hunk.length <= file_bytes - place && hunk.length > 0;
+        const bool on_map =
+            h.version == 5 && h.compressed && place < h.map_offset + 16 && place + hunk.length > h.map_offset;
+        if (!inside || on_map)
+          refuse("map_range", fmt::format("hunk {} does not lie where hunks can", n + i), h.map_offset,
+                 fmt::format("{} bytes at {}", hunk.length, place),
+                 fmt::format("between {} and {}", h.header_bytes, file_bytes));
+      }
     }
-    if (hunk.kind == HunkKind::same && hunk.place >= n)
-      refuse("self_ref", fmt::format("hunk {} is a copy of one that does not come before it", n), h.map_offset,
-             fmt::format("hunk {}", hunk.place), fmt::format("below {}", n));
-  }
+    // With the place the number grows by one: a step above that overtakes it in the end.
+    const std::uint64_t worst = step > 1 ? count - 1 : 0;
+    if (hunk.kind == HunkKind::same && hunk.place + worst * step >= n + worst)
+      refuse("self_ref", fmt::format("hunk {} is a copy of one that does not come before it", n + worst), h.map_offset,
+             fmt::format("hunk {}", hunk.place + worst * step), fmt::format("below {}", n + worst));
+  });
 }
 
 /// Copies of copies become copies of the first, so that no chain of a million has to be walked again and again.
 HunkMap shorten_chains(HunkMap hunks) {
-  if (std::none_of(hunks.begin(), hunks.end(), [&](const Hunk& h) { return h.kind == HunkKind::same; })) return hunks;
+  if (!hunks.holds(HunkKind::same)) return hunks;
   HunkMap shortened;
   std::optional<std::uint64_t> target;  // of the last copy: the next is often of the same hunk
   Hunk found;
@@ -475,12 +479,8 @@ Opened read_container(const ByteSource& file) {
   o.hunks = shorten_chains(std::move(o.hunks));
   o.tags = read_tags(refuse, h, file_bytes);
   if (version < 5) h.unit_bytes = old_unit(o.tags, h.hunk_bytes);
-  const auto needs = std::find_if(o.hunks.begin(), o.hunks.end(), [](const Hunk& x) {
-    return x.kind == HunkKind::parent || x.kind == HunkKind::parent_hunk;
-  });
-  if (needs != o.hunks.end() && !h.parent_sha1 && !has_parent)
-    refuse("parent_missing", fmt::format("hunk {} refers to a parent, but the header names none", needs.number()), 104,
-           "no parent", "its SHA-1");
+  if ((o.hunks.holds(HunkKind::parent) || o.hunks.holds(HunkKind::parent_hunk)) && !h.parent_sha1 && !has_parent)
+    refuse("parent_missing", "hunks refer to a parent, but the header names none", 104, "no parent", "its SHA-1");
   return o;
 }
 

@@ -90,28 +90,40 @@ class WbfsPacker final : public Packer {
   std::uint64_t most_bytes() const override { return (numbers_.size() + 1) * geometry_.block_bytes(); }
 
   void write(Output& file, Work& work) const override {
-    const std::uint64_t bytes = geometry_.block_bytes();
+    // In pieces, for a block may have 64 MiB and several are on their way.
+    const std::uint64_t bytes = geometry_.block_bytes(), piece = std::min<std::uint64_t>(bytes, kFlowBlockBytes);
+    const std::uint64_t in_block = bytes / piece;
     std::vector<std::uint16_t> table(static_cast<std::size_t>(geometry_.blocks_per_disc()));
     std::uint16_t stored = 0;
-    file.write(Bytes(static_cast<std::size_t>(bytes)));
+    bool begun = false;  // the block of the last piece is in the file
+    file.skip(bytes);
+    const auto number_of = [&](std::uint64_t index) { return numbers_[static_cast<std::size_t>(index / in_block)]; };
     Flow flow;
     flow.next = [&](FlowBlock& block) {
-      if (block.index >= numbers_.size()) return false;
-      block.data.resize(static_cast<std::size_t>(bytes));
+      if (block.index >= numbers_.size() * in_block) return false;
+      block.data.resize(static_cast<std::size_t>(piece));
       return true;
     };
     flow.work = [&](FlowBlock& block) {
-      const std::uint64_t at = numbers_[static_cast<std::size_t>(block.index)] * bytes;
-      const std::uint64_t there = std::min(bytes, disc_->size() - at);
-      disc_->read_at(at, std::span(block.data).first(static_cast<std::size_t>(there)));
+      const std::uint64_t at = number_of(block.index) * bytes + block.index % in_block * piece, size = disc_->size();
+      if (at >= size || disc_->next_data(at) >= at + piece) return block.data.clear();
+      const auto there = static_cast<std::size_t>(std::min(piece, size - at));
+      disc_->read_at(at, std::span(block.data).first(there));
       std::fill(block.data.begin() + static_cast<std::ptrdiff_t>(there), block.data.end(), std::byte{0});
-      if (at != 0 && all_zero(block.data)) block.data.clear();
+      if (all_zero(block.data)) block.data.clear();
     };
     flow.consume.emplace_back([&](const FlowBlock& block) {
-      work.progress.done_bytes += bytes;
-      if (block.data.empty()) return;
-      table[static_cast<std::size_t>(numbers_[static_cast<std::size_t>(block.index)])] = ++stored;
-      file.write(block.data);
+      const std::uint64_t number = number_of(block.index), part = block.index % in_block;
+      work.progress.done_bytes += piece;
+      if (part == 0) begun = false;
+      // Empty blocks are left out, but for the first one.
+      if (!begun && (!block.data.empty() || number == 0)) {
+        table[static_cast<std::size_t>(number)] = ++stored;
+        begun = true;
+        file.skip(part * piece);
+      }
+      if (!begun) return;
+      block.data.empty() ? file.skip(piece) : file.write(block.data);
     });
     run_flow(flow, work);
     file.rewrite(0, head(table, stored));

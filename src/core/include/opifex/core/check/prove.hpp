@@ -4,6 +4,7 @@
 #include <string>
 
 #include "opifex/core/convert/plan.hpp"
+#include "opifex/core/io/folder_tree.hpp"
 
 namespace opifex {
 
@@ -26,6 +27,15 @@ Proof prove_same(const Image& source, const Image& result, const ProofRequest& r
 
 /// For outputs that are plain copies of bytes: the files as they are against what they were made of.
 Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::vector<WrittenFile>& written, Work& work);
+
+/// For an image made of a folder: every file of the folder is in it with the same bytes, and no other one. Names the
+/// image cannot hold may have changed: such files are known by their contents. `made_anew` are paths that the image has
+/// its own version of. Error (device, "proof_failed").
+Proof prove_folder(const FolderTree& tree, const Image& result, const std::vector<std::string>& made_anew, Work& work);
+
+/// True if what is left after these losses can be compared: the data of a CD that becomes blocks, a disc without its
+/// subchannel, the game of an Xbox disc. Sectors made anew and sessions left out cannot.
+bool can_be_compared(const Image& source, const Format& target, const std::vector<Loss>& losses);
 
 enum class Inspect {
   readable,  ///< the output opens: content was left out with the user's word

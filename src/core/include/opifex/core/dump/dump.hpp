@@ -7,6 +7,7 @@
 #include <set>
 
 #include "opifex/core/base/hash.hpp"
+#include "opifex/core/check/prove.hpp"
 #include "opifex/core/convert/plan.hpp"
 #include "opifex/core/dump/disc_layout.hpp"
 #include "opifex/core/dump/strategy.hpp"
@@ -26,6 +27,7 @@ struct DumpRequest {
   std::uint64_t give_up_after_ms = UINT64_MAX, save_every_ms = 5000;
   std::filesystem::path key_file = {};
   bool restart = false;         ///< throw an unfinished dump away
+  bool prove = false;           ///< read the image again and compare it with what came from the disc
   bool name_by_serial = false;  ///< in a folder: add the serial if the name is taken
   std::vector<std::string> hashes = {"crc32", "md5", "sha1"};
   Existing existing = Existing::keep;
@@ -73,6 +75,7 @@ struct DumpResult {
   std::vector<NamedHash> hashes;    ///< of all sectors, one behind the other, as read back from the drive they went to
   std::vector<TrackHashes> tracks;  ///< each with its pregap, as the known lists have them
   std::vector<Warning> warnings;
+  Proof proof;
   std::uint64_t unreachable_samples = 0;
   double seconds = 0;  ///< wall time of this run
   bool resumed = false;

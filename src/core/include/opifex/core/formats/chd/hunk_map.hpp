@@ -3,6 +3,7 @@
 /// bytes.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <deque>
 #include <iterator>
@@ -42,6 +43,17 @@ class HunkMap {
   Hunk operator[](std::uint64_t number) const { return at(run_of(number), number); }
   /// Memory in use.
   std::uint64_t bytes() const { return runs_.size() * sizeof(Run); }
+  /// What is alike in a row: `use(number, count, hunk, step)`, `hunk` being the first one, `number` its number.
+  template <typename Use>
+  void each_run(Use use) const {
+    for (std::size_t i = 0; i < runs_.size(); ++i) {
+      const std::uint32_t end = i + 1 < runs_.size() ? runs_[i + 1].first : size_;
+      use(runs_[i].first, end - runs_[i].first, at(runs_[i], runs_[i].first), std::uint32_t{runs_[i].step});
+    }
+  }
+  bool holds(HunkKind kind) const {
+    return std::any_of(runs_.begin(), runs_.end(), [&](const Run& run) { return run.kind == kind; });
+  }
   Iterator begin() const;
   Iterator end() const;
 
