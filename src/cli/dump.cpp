@@ -108,20 +108,21 @@ Companions companions_of(const Session& session, const dump::DumpPlan& plan) {
 }
 
 /// Before a disc is read for an hour.
-void refuse_companions(const Session& session, const Companions& files, Existing existing) {
+void refuse_companions(const Companions& files, const InputFiles& inputs, Existing existing) {
   std::vector<fs::path> targets = {files.map};
   if (!files.record_text.empty()) targets.insert(targets.end(), {files.record_text, files.record_json});
   if (!files.report.empty())
     for (fs::path& figure : report::dump_figures(files.report)) targets.push_back(std::move(figure));
-  refuse_existing(targets, session.inputs(), existing);
+  refuse_existing(targets, inputs, existing);
 }
 
 /// What stands beside the dump and in the report folder.
-void write_companions(Session& session, const dump::DumpPlan& plan, const dump::DumpResult& result,
-                      const report::Json& json, const std::string& text) {
+void write_companions(Session& session, const dump::Dump& job, const dump::DumpResult& result, const report::Json& json,
+                      const std::string& text) {
+  const dump::DumpPlan& plan = job.plan();
   const Companions files = companions_of(session, plan);
   const Existing existing = session.flag("overwrite") ? Existing::replace : Existing::keep;
-  const InputFiles inputs = session.inputs();
+  const InputFiles& inputs = job.inputs();
   if (result.verdict != dump::DumpVerdict::intact) {
     write_whole_file(files.map, print(result.map), existing, inputs);
     session.message(
@@ -143,14 +144,14 @@ void dump_one(Session& session, dump::Dump& job) {
     return;
   }
   job.check_plan();
-  refuse_companions(session, companions_of(session, job.plan()),
+  refuse_companions(companions_of(session, job.plan()), job.inputs(),
                     session.flag("overwrite") ? Existing::replace : Existing::keep);
   session.message(report::dump_plan_text(job.plan(), report::DumpTense::now) + "\n");
   const dump::DumpResult result = job.run(session.work());
   const report::Json json = report::dump_json(job.plan(), &result);
   const std::string text = report::dump_text(job.plan(), result);
   session.result(json, text);
-  write_companions(session, job.plan(), result, json, text);
+  write_companions(session, job, result, json, text);
   if (result.verdict != dump::DumpVerdict::intact) session.bad_news();
 }
 

@@ -192,9 +192,17 @@ std::string dump_text(const DumpPlan& plan, const DumpResult& r) {
   add(text, "Title", printable(id.title) + (id.serial.empty() ? "" : fmt::format(" ({})", id.serial)));
   add(text, "Encrypted", encryption(plan));
   std::uint64_t bytes = 0;
-  for (const WrittenFile& f : r.outputs) bytes += f.size_bytes;
+  const std::string lead = plan.lead.string();
+  std::string shortest;  // a container's header names itself
+  for (const WrittenFile& f : r.outputs) {
+    bytes += f.size_bytes;
+    if (shortest.empty() || f.path.string().size() < shortest.size()) shortest = f.path.string();
+  }
+  const bool named =
+      std::any_of(r.outputs.begin(), r.outputs.end(), [&](const auto& f) { return f.path == plan.lead; });
   add(text, "Saved as",
-      fmt::format("{}  {} in {}", printable(plan.lead.string()), human_size(bytes), plural(r.outputs.size(), "file")));
+      fmt::format("{}  {} in {}", printable(named ? lead : shortest), human_size(bytes),
+                  plural(r.outputs.size(), "file")));
   const double read = static_cast<double>(plan.sectors() * plan.sector_bytes());
   std::string time = duration(r.seconds);
   if (r.seconds > 0) time += fmt::format(", {:.1f} MB/s on average", read / r.seconds / 1e6);

@@ -109,6 +109,11 @@ Dump::~Dump() {
 
 void Dump::open_source() {
   const bool simulated = request_.source.starts_with(kSimulation);
+  if (simulated) {
+    const std::filesystem::path file = request_.source.substr(kSimulation.size());
+    request_.inputs.add(file);
+    request_.inputs.add(simulation_files(load_simulation(file)));
+  }
   struct stat facts {};
   if (!simulated && ::stat(request_.source.c_str(), &facts) != 0)
     throw_system_error("cannot open the source", request_.source, errno);
@@ -232,6 +237,7 @@ Image Dump::image_of(SourcePtr data) const {
   image.format = plan_.format;
   image.path = plan_.source;
   if (plan_.medium.kind != MediumKind::cd) {
+    image.format = find_format("iso");  // what comes from the disc is no container yet
     image.blocks = std::move(data);
     return image;
   }

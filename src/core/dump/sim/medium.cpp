@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "opifex/core/convert/plan.hpp"
 #include "opifex/core/image/format.hpp"
 
 namespace opifex::dump {
@@ -93,12 +94,29 @@ constexpr int kLastCdProfile = 0x0A;
 
 }  // namespace
 
+std::vector<std::filesystem::path> simulation_files(const SimDescription& description) {
+  std::vector<std::filesystem::path> files;
+  for (const SimDisc& disc : description.discs) {
+    if (!disc.image.empty()) files.push_back(disc.image);
+    if (!disc.image.empty() && disc.profile <= kLastCdProfile)
+      for (const std::filesystem::path& path : input_paths(open_image(disc.image))) files.push_back(path);
+    for (const auto& session : disc.sessions)
+      for (const SimTrack& track : session)
+        if (!track.file.empty()) files.push_back(track.file);
+  }
+  return files;
+}
+
 SimMedium::SimMedium(const SimDisc& disc, std::uint64_t seed) : disc_(disc) {
   for (const auto& session : disc.sessions)
     for (const SimTrack& t : session) isrcs_[t.number] = t.isrc;
   if (disc.profile <= kLastCdProfile) {
     cd_ = disc.image.empty() ? build_cd(disc, seed) : open_image(disc.image).cd;
-    if (!cd_) throw Error({.code = "bad_simulation", .what = "this image is no CD", .file = disc.image.string()});
+    if (!cd_)
+      throw Error({.code = "bad_simulation",
+                   .what = "this image is no CD",
+                   .file = disc.image.string(),
+                   .hint = "profile = 16 makes a DVD of an image of blocks, 64 a Blu-ray disc"});
     end_ = cd_->layout().lead_out;
     return;
   }

@@ -77,9 +77,8 @@ class ChdContainer final : public Container {
   bool hashes_nothing() const override {
     const Header& h = chd_->header();
     bool any_crc = false;
-    chd_->hunks().each_run([&](std::uint32_t, std::uint32_t, const Hunk& hunk, std::uint32_t) {
-      any_crc = any_crc || hunk.crc_known;
-    });
+    chd_->hunks().each_run(
+        [&](std::uint32_t, std::uint32_t, const Hunk& hunk, std::uint32_t) { any_crc = any_crc || hunk.crc_known; });
     return !h.raw_sha1 && h.md5.empty() && !any_crc;
   }
 

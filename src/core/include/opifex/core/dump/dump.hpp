@@ -91,6 +91,8 @@ class Dump {
   Dump(const Dump&) = delete;
   Dump& operator=(const Dump&) = delete;
   const DumpPlan& plan() const { return plan_; }
+  /// What the job reads: those of the request, and the files of a simulated drive. None of them is ever written.
+  const InputFiles& inputs() const { return request_.inputs; }
   /// Error if the plan runs into a wall: a loss not accepted, an existing file, a drive too small or of the wrong kind,
   /// an unfinished dump of another disc.
   void check_plan() const;

@@ -99,6 +99,9 @@ struct SimDescription {
 /// Relative paths count from the file's folder. Error "bad_simulation" with the line or key.
 SimDescription load_simulation(const std::filesystem::path& file);
 
+/// Every file its discs are made of: they are read as long as the drive is.
+std::vector<std::filesystem::path> simulation_files(const SimDescription& description);
+
 std::unique_ptr<DriveTransport> simulate_drive(SimDescription description, std::string name);
 
 /// The draw of a reading: 64 bits from seed, sector, number of the reading (from 0) and place of the defect in the list
