@@ -28,11 +28,12 @@ class Checker {
       : image_(image), options_(options), work_(work) {}
 
   CheckResult run() {
-    if (image_.blocks && is_wii_disc(*image_.blocks)) tree_.emplace(image_.stored_blocks(), image_.keys.get());
+    const std::optional<Error> no_tree = open_tree();
     const Stream stream = make_stream(image_, tree_ ? &*tree_ : nullptr);
     prepare(stream);
     // A damaged container does not hide what else is wrong.
     const bool sound = beside() ? see_container() : read_all(stream);
+    if (no_tree && sound) throw Error(*no_tree);
     if (sound && image_.cd && !beside()) judge_tracks();
     name_files();
     if (tree_) judge_tree();
@@ -45,6 +46,18 @@ class Checker {
   }
 
  private:
+  /// The partitions of a Wii disc. What their tables cannot be read for, a damaged container tells as a whole.
+  std::optional<Error> open_tree() {
+    try {
+      if (image_.blocks && is_wii_disc(*image_.blocks)) tree_.emplace(image_.stored_blocks(), image_.keys.get());
+    } catch (const Error& e) {
+      if (e.details.fault != Fault::refused || !image_.container) throw;
+      tree_.reset();
+      return e;
+    }
+    return std::nullopt;
+  }
+
   void prepare(const Stream& stream) {
     for (const ImageFile& file : image_.files) result_.files.push_back({file.path, file.size_bytes, empty_hashes()});
     if (holds_disc(image_)) result_.disc = {image_.path, image_.stored_blocks()->size(), empty_hashes()};

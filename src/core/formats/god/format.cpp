@@ -9,6 +9,7 @@
 #include "opifex/core/volumes/xbox_executable.hpp"
 #include "opifex/core/volumes/xdvdfs_volume.hpp"
 
+#include "picture.hpp"
 #include "svod.hpp"
 
 namespace opifex {
@@ -134,7 +135,7 @@ void warn_of_fields(Image& image, const ContentHeader& header, const std::vector
   if (field(true) != blocks && field(false) != blocks)
     warn("other_block_count",
          fmt::format("the header says {} blocks, there are {}", grouped(field(true)), grouped(blocks)));
-  if (!mapping) return warn("layout_unknown", "no game partition is found in the data files");
+  if (!mapping) return warn("layout_unknown", "no game partition is found in the data files, or not where its files lie");
   if (mapping->believed == "unproved")
     warn("other_start", "no start block fits the data: the one of the header is taken");
   if (mapping->believed == "found" || (mapping->believed == "zero" && mapping->enhanced))
@@ -207,12 +208,12 @@ void put_picture(std::span<std::byte> header, const fs::path& file) {
   constexpr std::size_t kMost = 0x3D00;
   const SourcePtr source = open_file(file);
   const Bytes png = read_up_to(*source, 0, kMost);
-  if (source->size() > kMost || !as_text(png).starts_with("\x89PNG\r\n\x1A\n"))
+  if (source->size() > kMost || !god::is_png(png))
     throw Error({.code = "bad_picture",
                  .what = "the picture cannot go into the container",
                  .file = file.string(),
                  .found = fmt::format("{} bytes", source->size()),
-                 .expected = "a PNG of at most 15 616 bytes, 64 x 64 by custom"});
+                 .expected = "a whole PNG of at most 15 616 bytes, 64 x 64 by custom"});
   for (const std::size_t n : {0u, 1u}) {
     store_be32(header, 0x1712 + 4 * n, static_cast<std::uint32_t>(png.size()));
     std::copy(png.begin(), png.end(), header.begin() + static_cast<std::ptrdiff_t>(0x171A + 0x4000 * n));

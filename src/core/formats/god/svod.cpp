@@ -113,6 +113,9 @@ bool has_mark(const ByteSource& stream, std::uint64_t sector) {
   return as_text(read_up_to(stream, sector * kSector, kMark.size())) == kMark;
 }
 
+/// A tree without a file is none: where nothing is stored, an empty folder is read.
+constexpr std::size_t kNoTree = SIZE_MAX;
+
 std::size_t damage_of(const SourcePtr& stream, const Mapping& mapping) {
   try {
     // A start that is too large would give a disc of holes: everything has to lie where something is stored.
@@ -123,9 +126,9 @@ std::size_t damage_of(const SourcePtr& stream, const Mapping& mapping) {
       const std::uint64_t first = mapping.enhanced ? 2 * mapping.start - (2 - skipped) : 0;
       return sector >= first && (sector - first + skipped) * kSector + size <= stream->size();
     };
-    if (!stored(load_le32(descriptor, 0x14), load_le32(descriptor, 0x18))) return SIZE_MAX;
+    if (!stored(load_le32(descriptor, 0x14), load_le32(descriptor, 0x18))) return kNoTree;
     const auto volume = read_xdvdfs(open_disc(stream, mapping));
-    if (!volume) return SIZE_MAX;
+    if (!volume || volume->entries.empty()) return kNoTree;
     auto damage = std::count_if(volume->problems.begin(), volume->problems.end(),
                                 [](const VolumeProblem& p) { return p.weight == Weight::damage; });
     for (const VolumeEntry& e : volume->entries)
@@ -134,7 +137,7 @@ std::size_t damage_of(const SourcePtr& stream, const Mapping& mapping) {
     return static_cast<std::size_t>(damage);
   } catch (const Error& e) {
     if (e.details.fault != Fault::refused) throw;
-    return SIZE_MAX;
+    return kNoTree;
   }
 }
 
@@ -143,7 +146,7 @@ std::optional<Mapping> search_start(const SourcePtr& stream) {
   constexpr std::uint64_t kMostSectors = 1 << 16;
   const Bytes descriptor = read_up_to(*stream, 0, 0x20);
   const std::uint64_t root = load_le32(descriptor, 0x14), size = load_le32(descriptor, 0x18);
-  if (size == 0 || size % kSector != 0) return std::nullopt;
+  if (size == 0) return std::nullopt;
   for (std::uint64_t t = 1; t < std::min(stream->size() / kSector, kMostSectors); ++t) {
     if (root + 2 < t || (root + 2 - t) % 2 != 0) continue;
     const Bytes entry = read_up_to(*stream, t * kSector, 16);
@@ -184,7 +187,7 @@ std::optional<Mapping> find_mapping(const SourcePtr& stream, const ContentHeader
                                              Mapping{enhanced, 0, "zero"}};
   if (!enhanced) return Mapping{false, 0, candidates[0].start == 0 ? "little" : "zero"};
   const Mapping* best = nullptr;
-  std::size_t least = SIZE_MAX;
+  std::size_t least = kNoTree;
   for (const Mapping& m : candidates) {
     const std::size_t damage = damage_of(stream, m);
     if (damage == 0) return m;
@@ -194,7 +197,8 @@ std::optional<Mapping> find_mapping(const SourcePtr& stream, const ContentHeader
     }
   }
   if (auto found = search_start(stream)) return found;
-  Mapping fallback = best ? *best : candidates[0];
+  if (!best) return std::nullopt;
+  Mapping fallback = *best;
   fallback.believed = "unproved";
   return fallback;
 }
@@ -219,6 +223,10 @@ class Verifier {
   std::vector<ContainerProblem> run() {
     if (!header_.content_id_fits)
       add("hash_header", "the header is not as it was written: its content id does not match it");
+    if (!mapping_)
+      add("no_start", "no start block fits the data: which sectors of the disc are stored is unknown");
+    else if (mapping_->believed == "unproved")
+      add("no_start", "no start block fits the data as a whole: the nearest is taken");
     check_masters();
     std::uint64_t total = 0;
     for (const DataFile& f : files_) total += f.source ? f.source->size() : 0;

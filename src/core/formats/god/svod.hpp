@@ -37,7 +37,7 @@ struct Mapping {
   std::uint64_t start = 0;  ///< enhanced: the stream's second block is the disc's sector 2 * start
   std::string believed;     ///< "little", "big", "zero": what of the header fitted; "found", "unproved"
 };
-/// Told by the data: the volume's mark, and a tree that fits. Nothing if there is no mark.
+/// Told by the data: the volume's mark, and a tree that fits. Nothing if there is no mark, or no place for the tree.
 std::optional<Mapping> find_mapping(const SourcePtr& stream, const ContentHeader& header);
 /// The game partition from sector 0; what is not stored is a hole.
 SourcePtr open_disc(SourcePtr stream, const Mapping& mapping);
