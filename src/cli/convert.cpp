@@ -222,7 +222,7 @@ void join_parts(Session& session, const fs::path& part) {
   std::vector<Warning> warnings = whole.warnings;
   for (const Warning& w : whole.warnings)
     if (w.code == "uneven_part") session.bad_news();
-  take_findings(session, SourceCheck(whole, session.work()).finish(), whole, warnings);
+  take_findings(session, SourceCheck(whole, true, session.work()).finish(), whole, warnings);
   for (const Warning& w : warnings) session.message(fmt::format("opifex: warning: {}\n", printable(w.message)));
   run_file_plan(session, part, "one file", plan);
 }

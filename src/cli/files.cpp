@@ -112,7 +112,8 @@ void warn_of_form2(Session& session, const Image& image, const ExtractPlan& plan
 std::vector<Finding> damage_of(const Image& image, const std::vector<Volume>& volumes, const ExtractPlan& plan,
                                Work& work) {
   std::vector<Finding> findings;
-  if (image.format) findings = SourceCheck(image, work).finish();  // an archive's members have their own checksums
+  if (image.format)
+    findings = SourceCheck(image, false, work).finish();  // an archive's members have their own checksums
   for (const Volume& volume : volumes) {
     std::vector<const VolumeEntry*> files;
     for (const ExtractItem& item : plan.items)

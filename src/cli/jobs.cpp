@@ -125,7 +125,9 @@ void run_conversion(Session& session, const Image& image, const ConversionJob& j
                       : session.flag("prove") ? Inspect::prove
                       : changed               ? Inspect::readable
                                               : Inspect::layout;
-  const SourceCheck source(image, session.work());
+  // A target that keeps no raw sectors had the planner look at all of them.
+  const bool kept_raw = job.target->holds.form2 && job.target->holds.raw_headers;
+  const SourceCheck source(image, kept_raw, session.work());
   write.inspect = [&, look = inspection_of(image, request, conversion.plan, how, proof, session.work())](
                       const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
     take_findings(session, source.finish(), image, conversion.warnings);

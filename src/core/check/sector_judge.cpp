@@ -24,7 +24,11 @@ void add(Tally& sum, Tally&& part) {
   for (const auto& [kind, n] : part.kinds) sum.kinds[kind] += n;
   sum.bad.insert(sum.bad.end(), part.bad.begin(), part.bad.end());
   sum.formless.insert(sum.formless.end(), part.formless.begin(), part.formless.end());
+  sum.pause_without_sync.insert(sum.pause_without_sync.end(), part.pause_without_sync.begin(),
+                                part.pause_without_sync.end());
+  if (part.pause_begins) sum.pause_begins = std::min(*part.pause_begins, sum.pause_begins.value_or(*part.pause_begins));
   sum.authored += part.authored;
+  sum.reserved_used += part.reserved_used;
   sum.data_in_audio += part.data_in_audio;
   sum.q_blocks += part.q_blocks;
   sum.q_bad += part.q_bad;
@@ -71,7 +75,13 @@ void SectorJudge::judge_one(const DecodedRun& run, const cd::Track& track, std::
   const auto sector = cd::SectorView(stored.first(cd::kRawBytes));
   // A data track's pause may begin with sectors of the track before it.
   const bool data = !track.mode.is_audio();
-  const bool judged = data && (lba >= track.start_lba || cd::has_sync(sector));
+  const bool in_pause = data && lba < track.start_lba, no_sync = in_pause && !cd::has_sync(sector);
+  const bool judged = data && !no_sync;
+  if (in_pause && !no_sync) part.pause_begins = std::min(lba, part.pause_begins.value_or(lba));
+  if (no_sync) {
+    const cd::SectorReport pause = cd::examine(sector, {lba, true, false});
+    part.pause_without_sync.push_back({lba, pause.damage, pause.problems, false});
+  }
   const bool parity_made = !run.parity_made.empty() && run.parity_made[i] != std::byte{0};
   const cd::SectorReport report = cd::examine(sector, {lba, judged, parity_made});
   ++part.kinds[report.sync_lost ? std::string_view("no_sync") : cd::to_string(report.kind)];
@@ -83,7 +93,10 @@ void SectorJudge::judge_one(const DecodedRun& run, const cd::Track& track, std::
   if (!judged) return;
   if (report.kind == cd::SectorKind::mode2_formless && !report.bad())
     part.formless.push_back({lba, cd::Damage::damaged, cd::kProblemSubheader, false});
-  if (!report.bad()) return;
+  if (!report.bad()) {
+    if ((report.problems & cd::kProblemReserved) != 0) ++part.reserved_used;
+    return;
+  }
   cd::Sector copy;
   std::copy(sector.begin(), sector.end(), copy.begin());
   const bool repairable = tries_++ < kMaxRepairTries && cd::repair(copy, {lba, true});

@@ -4,6 +4,7 @@
 #include <atomic>
 #include <map>
 #include <mutex>
+#include <optional>
 #include <string_view>
 #include <vector>
 
@@ -25,7 +26,10 @@ struct BadSector {
 struct Tally {
   std::map<std::string_view, std::uint64_t> kinds;
   std::vector<BadSector> bad, formless;
-  std::uint64_t authored = 0, data_in_audio = 0;
+  /// Of the pause before a data track: what has no sync may belong to the track before, up to the first that has one.
+  std::vector<BadSector> pause_without_sync;
+  std::optional<cd::Lba> pause_begins;
+  std::uint64_t authored = 0, data_in_audio = 0, reserved_used = 0;
   std::uint64_t q_blocks = 0, q_bad = 0, q_elsewhere = 0;
 };
 

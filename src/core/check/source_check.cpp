@@ -4,18 +4,53 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/cd/examine.hpp"
+#include "opifex/core/check/file_map.hpp"
 #include "opifex/core/image/container.hpp"
 #include "opifex/core/volumes/volume.hpp"
 
 namespace opifex {
 
-SourceCheck::SourceCheck(const Image& image, Work& work) : image_(image), work_(work) {
+namespace {
+
+/// A finding for each run of sectors.
+std::vector<Finding> damage_in_sectors(const Image& image, Work& work) {
+  std::vector<Finding> findings;
+  const std::vector<cd::Lba> bad = image.cd->watched_damage(work);
+  std::optional<FileMap> files;
+  for (std::size_t i = 0; i < bad.size();) {
+    std::size_t n = 1;
+    while (i + n < bad.size() && bad[i + n] == bad[i] + static_cast<cd::Lba>(n)) ++n;
+    if (!files) files.emplace(image);
+    Finding f{"bad_sectors",
+              Severity::error,
+              fmt::format("{} with wrong checksums from LBA {}", plural(n, "sector"), bad[i]),
+              image.path.string(),
+              {},
+              bad[i],
+              n,
+              files->hit_by(bad[i], n)};
+    if (!f.files.empty()) f.message += "; " + files_text(f.files);
+    findings.push_back(std::move(f));
+    i += n;
+  }
+  return findings;
+}
+
+}  // namespace
+
+SourceCheck::SourceCheck(const Image& image, bool sectors, Work& work)
+    : image_(image), sectors_(sectors && image.cd && !image.blocks), work_(work) {
   if (image.container) image.container->watch();
+  if (sectors_) image.cd->watch();
 }
 
 std::vector<Finding> SourceCheck::finish() const {
   CheckResult result = check_image(image_, {.hashes = {}, .depth = CheckDepth::beside_a_job}, work_);
   std::erase_if(result.findings, [](const Finding& f) { return f.severity != Severity::error; });
+  if (sectors_) {
+    auto damage = damage_in_sectors(image_, work_);
+    std::move(damage.begin(), damage.end(), std::back_inserter(result.findings));
+  }
   return std::move(result.findings);
 }
 

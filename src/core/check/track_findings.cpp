@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "opifex/core/base/text.hpp"
+
 namespace opifex {
 
 using cd::Lba;
@@ -14,6 +16,12 @@ void add_lone_formless(Tally& tally) {
   constexpr std::uint64_t kFew = 10;
   if (tally.formless.empty() || tally.formless.size() * kFew > xa) return;
   tally.bad.insert(tally.bad.end(), tally.formless.begin(), tally.formless.end());
+}
+
+/// Once a pause holds data it holds nothing else up to the track.
+void add_wiped_pause(Tally& tally) {
+  for (const BadSector& b : tally.pause_without_sync)
+    if (tally.pause_begins && b.lba > *tally.pause_begins) tally.bad.push_back(b);
 }
 
 Finding describe(const CdImage& disc, const TrackCheck& track, const DamagedRange& r) {
@@ -52,6 +60,11 @@ void describe_oddities(const TrackCheck& track, const Tally& tally, std::vector<
                      "kept as they are",
                      track.number, tally.authored),
          tally.authored);
+  if (tally.reserved_used > 0)
+    find("reserved_used", Severity::note,
+         fmt::format("track {}: {} of Mode 1 use bytes that are reserved; they are kept as they are", track.number,
+                     plural(tally.reserved_used, "sector")),
+         tally.reserved_used);
   if (tally.data_in_audio > 0)
     find("data_in_audio", Severity::warning,
          fmt::format("track {} is called audio but {} of its sectors are data", track.number, tally.data_in_audio),
@@ -79,6 +92,7 @@ std::vector<Finding> judge_track(const CdImage& disc, Tally& tally, TrackCheck& 
   for (const auto& [kind, n] : tally.kinds)
     if (n > 0) track.kinds[std::string(kind)] = n;
   add_lone_formless(tally);
+  add_wiped_pause(tally);
   track.ranges = ranges_of(tally.bad);
   track.bad = tally.bad.size();
   track.authored = tally.authored;

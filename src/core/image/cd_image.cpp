@@ -5,6 +5,8 @@
 
 #include "opifex/core/cd/examine.hpp"
 
+#include "sector_watch.hpp"
+
 namespace opifex {
 namespace {
 
@@ -165,10 +167,12 @@ void CdImage::read(SectorForm form, Lba lba, std::uint32_t count, std::span<std:
                                : form == SectorForm::raw ? cd::kRawBytes
                                                          : cd::kUserBytes) *
                               run;
-    if (e)
+    if (e) {
       read_extent(*e, form, lba, run, out.first(bytes));
-    else
+      if (watch_ && form != SectorForm::user) look(*e, form, lba, run, out.first(bytes));
+    } else {
       make_gap(form, lba, out.first(bytes));
+    }
     out = out.subspan(bytes);
     lba += static_cast<Lba>(run);
     count -= run;
@@ -220,6 +224,37 @@ void CdImage::make_gap(SectorForm form, Lba lba, std::span<std::byte> out) const
     cd::make_mode1(sector, lba, std::span(kEmpty).first<cd::kUserBytes>());
   else
     cd::make_form2(sector, lba, cd::kForm2Empty, kEmpty);
+}
+
+/// Sectors with checksums of their own, of the track itself: its pause may hold those of the track before.
+bool CdImage::is_watched(const Extent& e, Lba lba) const {
+  const bool raw = e.form == StoredForm::raw || e.form == StoredForm::raw_with_pw || e.form == StoredForm::raw_with_q;
+  const cd::Track* track = layout_.track(e.track);
+  return raw && !track->mode.is_audio() && lba >= track->start_lba;
+}
+
+void CdImage::look(const Extent& e, SectorForm form, Lba lba, std::uint32_t count, ByteView bytes) const {
+  const std::size_t each = sector_bytes(form, e);
+  for (std::uint32_t i = 0; i < count; ++i) {
+    const Lba at = lba + static_cast<Lba>(i);
+    if (is_watched(e, at)) watch_->look(at, cd::SectorView(bytes.subspan(i * each, cd::kRawBytes)));
+  }
+}
+
+void CdImage::watch() const {
+  if (!extents_.empty()) watch_ = std::make_shared<SectorWatch>(extents_.front().lba, extents_.back().end());
+}
+
+std::vector<Lba> CdImage::watched_damage(Work& work) const {
+  if (!watch_) return {};
+  cd::Sector sector;
+  for (const Extent& e : extents_)
+    for (Lba lba = e.lba; lba < e.end(); ++lba) {
+      if (!is_watched(e, lba) || watch_->seen(lba)) continue;
+      work.progress.check_stop();
+      read_sector(lba, sector);
+    }
+  return watch_->bad();
 }
 
 std::optional<cd::Subchannel> CdImage::subchannel_at(Lba lba) const {

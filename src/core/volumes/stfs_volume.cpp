@@ -126,7 +126,8 @@ Plan plan_of(const ByteSource& file, const ContentHeader& header) {
                         kBlocksAt = 0x395 - kContentDescriptorAt;
   Plan plan;
   plan.told = load_be32(header.descriptor, kBlocksAt);
-  const std::uint64_t room = file.size() > header.size_bytes ? (file.size() - header.size_bytes) / kBlock : 0;
+  const std::uint64_t behind = file.size() > header.size_bytes ? file.size() - header.size_bytes : 0,
+                      room = (behind + kBlock - 1) / kBlock;  // the last one may be cut
   plan.blocks = std::min({plan.told, room, kThird});
   const unsigned flags = std::to_integer<unsigned>(header.descriptor[kFlagsAt]);
   plan.second_top = (flags & 2) != 0;
@@ -209,13 +210,16 @@ class Reader {
   }
   void damage(const char* code, std::string message) { problem(code, std::move(message), Weight::damage); }
 
-  /// The blocks of a chain; what is wrong with it, or nothing.
-  const char* follow(std::uint64_t first, std::uint64_t count, std::vector<std::uint64_t>& chain) {
+  /// The blocks of a chain of so many bytes; what is wrong with it, or nothing. What is cut off behind the last byte
+  /// is no loss.
+  const char* follow(std::uint64_t first, std::uint64_t bytes, std::vector<std::uint64_t>& chain) {
+    const std::uint64_t count = (bytes + kBlock - 1) / kBlock;
     std::set<std::uint64_t> seen;
     for (std::uint64_t b = first, i = 0; i < count; ++i) {
       if (b == kEnd) return "chain_short";
       if (b >= plan_.told) return i > 0 && b == kEnd ? "chain_short" : "chain_outside";
-      if (b >= plan_.blocks || plan_.places.data(b) + kBlock > file_->size()) return "cut_short";
+      const std::uint64_t wanted = std::min(kBlock, bytes - i * kBlock);
+      if (b >= plan_.blocks || plan_.places.data(b) + wanted > file_->size()) return "cut_short";
       if (!seen.insert(b).second) return "chain_loop";
       if (budget_-- == 0) return "too_many_chains";
       chain.push_back(b);
@@ -229,7 +233,7 @@ class Reader {
     const Bytes& d = package_.header.descriptor;
     const std::uint64_t count = load_le16(d, kCountAt), start = little24(d, kStartAt);
     std::vector<std::uint64_t> chain;
-    if (const char* fault = follow(start, count, chain))
+    if (const char* fault = follow(start, count * kBlock, chain))
       damage(fault, "the list of files: its chain of blocks is broken");
     for (std::size_t n = 0; n < chain.size(); ++n) {
       const Bytes block = read_up_to(*file_, plan_.places.data(chain[n]), kBlock);
@@ -288,7 +292,7 @@ class Reader {
     if (!raw.folder) {
       e.size_bytes = raw.size;
       std::vector<std::uint64_t> chain;
-      const char* fault = follow(raw.first, (raw.size + kBlock - 1) / kBlock, chain);
+      const char* fault = follow(raw.first, raw.size, chain);
       if (fault) damage(fault, fmt::format("{}: its chain of blocks is broken", printable(*path)));
       e.sound = fault == nullptr;
       for (std::uint64_t& b : chain) b = plan_.places.data(b);

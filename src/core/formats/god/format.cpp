@@ -135,7 +135,8 @@ void warn_of_fields(Image& image, const ContentHeader& header, const std::vector
   if (field(true) != blocks && field(false) != blocks)
     warn("other_block_count",
          fmt::format("the header says {} blocks, there are {}", grouped(field(true)), grouped(blocks)));
-  if (!mapping) return warn("layout_unknown", "no game partition is found in the data files, or not where its files lie");
+  if (!mapping)
+    return warn("layout_unknown", "no game partition is found in the data files, or not where its files lie");
   if (mapping->believed == "unproved")
     warn("other_start", "no start block fits the data: the one of the header is taken");
   if (mapping->believed == "found" || (mapping->believed == "zero" && mapping->enhanced))

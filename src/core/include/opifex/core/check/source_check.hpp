@@ -11,13 +11,15 @@ namespace opifex {
 /// Begins to watch when it is made; the image has to outlive it.
 class SourceCheck {
  public:
-  SourceCheck(const Image& image, Work& work);
+  /// `sectors`: those of a CD have checksums, too; false if somebody has looked at them already.
+  SourceCheck(const Image& image, bool sectors, Work& work);
   /// After everything was read: what the source's own checksums, hash trees and tables say is wrong, with the files
   /// that are hit. Hash trees that were not on the way are verified now.
   std::vector<Finding> finish() const;
 
  private:
   const Image& image_;
+  bool sectors_;
   Work& work_;
 };
 

@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "opifex/core/base/progress.hpp"
 #include "opifex/core/cd/layout.hpp"
 #include "opifex/core/cd/sector.hpp"
 #include "opifex/core/cd/subchannel.hpp"
@@ -48,7 +49,9 @@ enum class SectorForm {
   user     ///< 2048 bytes of a data track; sectors that hold none (Form 2, Mode 0) give zeros
 };
 
-/// Immutable once made; safe to read from many threads.
+class SectorWatch;
+
+/// Immutable once made, but for watch(); safe to read from many threads.
 class CdImage {
  public:
   /// `extents` in disc order. Error if they overlap, exceed their sources or leave the layout.
@@ -67,6 +70,11 @@ class CdImage {
   void read(SectorForm form, cd::Lba lba, std::uint32_t count, std::span<std::byte> out) const;
   void read_sector(cd::Lba lba, cd::SectorSpan out) const { read(SectorForm::raw, lba, 1, out); }
 
+  /// From now on each data sector that is read raw, or as it is stored, is examined on the way.
+  void watch() const;
+  /// Data sectors whose checksums are wrong, in order; those that nobody has read since watch() are read now.
+  std::vector<cd::Lba> watched_damage(Work& work) const;
+
   /// The 96 bytes behind a sector as packed P to W; nothing if none are stored there.
   std::optional<cd::Subchannel> subchannel_at(cd::Lba lba) const;
 
@@ -78,9 +86,13 @@ class CdImage {
   void read_extent(const Extent& e, SectorForm form, cd::Lba lba, std::uint32_t count, std::span<std::byte> out) const;
   void make_gap(SectorForm form, cd::Lba lba, std::span<std::byte> out) const;
 
+  bool is_watched(const Extent& e, cd::Lba lba) const;
+  void look(const Extent& e, SectorForm form, cd::Lba lba, std::uint32_t count, ByteView bytes) const;
+
   cd::Layout layout_;
   std::vector<Extent> extents_;
   std::optional<cd::SubchannelForm> subchannel_;
+  mutable std::shared_ptr<SectorWatch> watch_;
 };
 
 using CdImagePtr = std::shared_ptr<const CdImage>;
