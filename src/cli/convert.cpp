@@ -29,6 +29,7 @@ void declare_convert(po::options_description& options) {
       "for chd: codecs to try on each hunk (default: cdlz,cdzl,cdfl for CDs, lzma,zlib,huff,flac for the rest)")(
       "hunk-size", po::value<std::string>()->value_name("SIZE"),
       "for chd: bytes of a hunk (default: 19584, 4096); for wbfs: of a block (default: 2 MiB)")(
+      "stand-alone", po::bool_switch(), "for chd: write a whole one, although --parent was needed to read the input")(
       "effort", po::value<std::string>()->value_name("LEVEL"),
       "for chd: fast, normal (default) or best: time spent on getting smaller")(
       "scrub", po::bool_switch(), "for GameCube and Wii discs: leave out what no file uses (Wii: needs --key-file)")(
@@ -114,7 +115,7 @@ WriteOptions write_options(const Session& session, const Format& target) {
   options.minimal = session.flag("minimal");
   options.title = session.text("title");
   options.picture = session.text("picture");
-  if (target.id == "chd") options.parent = session.text("parent");
+  if (target.id == "chd" && !session.flag("stand-alone")) options.parent = session.text("parent");
   return options;
 }
 

@@ -84,7 +84,8 @@ namespace {
 Json container_json(const Image& image) {
   if (!image.container) return nullptr;
   Json json = Json::object(), codecs = Json::array(), tags = Json::array();
-  for (const ContainerFact& fact : image.container->facts()) json[fact.key] = or_null(fact.value);
+  for (const ContainerFact& fact : image.container->facts())
+    json[fact.key] = fact.number ? Json(*fact.number) : or_null(fact.value);
   for (const ContainerShare& s : image.container->shares())
     codecs.push_back({{"codec", s.codec}, {"hunks", s.hunks}, {"size_bytes", s.bytes}});
   for (const ContainerTag& t : image.container->tags())

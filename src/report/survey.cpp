@@ -32,7 +32,11 @@ std::string disc_text(const Survey& survey, const SurveyItem& item) {
   const auto n = std::count_if(survey.items.begin(), survey.items.end(), [&](const SurveyItem& o) {
     return o.set == item.set && o.path.parent_path() == item.path.parent_path();
   });
-  return fmt::format("{} of {}", item.disc, n);
+  // Disc 3 beside disc 1: there are three, whatever lies here.
+  int last = static_cast<int>(n);
+  for (const SurveyItem& o : survey.items)
+    if (o.set == item.set && o.path.parent_path() == item.path.parent_path()) last = std::max(last, o.disc);
+  return fmt::format("{} of {}", item.disc, last);
 }
 
 std::string state_text(const SurveyItem& item) {

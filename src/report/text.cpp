@@ -277,8 +277,7 @@ std::string identify_text(const Image& image, const Identity& id) {
   facts.add("Complete", image.complete ? "yes" : "NO");
   if (image.container)
     for (const ContainerFact& fact : image.container->facts())
-      if (!fact.label.empty())
-        facts.add(fact.label.c_str(), fact.key == "logical_bytes" ? bytes_text(std::stoull(fact.value)) : fact.value);
+      if (!fact.label.empty()) facts.add(fact.label.c_str(), fact.value);
   std::string text =
       printable(image.path.string()) + "\n" + facts.text() + warnings_text(image.warnings) + warnings_text(id.warnings);
   if (!id.partitions.empty()) text += "\n" + partitions_table(id);

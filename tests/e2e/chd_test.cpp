@@ -62,7 +62,7 @@ TEST_F(ChdFiles, WritingGivesTheHashesOthersGive) {
   const json own = cli({"identify", "own.chd", "--json"}).json()["results"][0]["container"];
   EXPECT_EQ(own["raw_sha1"], "d647c452f2022bd1facb39b0ed047532c927f9cc");
   EXPECT_EQ(own["sha1"], "b7e1ac5954da82091ec9c6a00b30440e3b7d22b0");
-  EXPECT_EQ(own["hunk_bytes"], "19584");
+  EXPECT_EQ(own["hunk_bytes"], 19584);
   for (const char* name : {"cd-subcode.chd", "cd-mode1-2048.chd", "cd-mode2-2336.chd", "gd-pad.chd"}) {
     ASSERT_EQ(cli({"convert", sample(name), "--to", "chd", "--out", "again.chd", "--overwrite"}).exit_code, 0) << name;
     const json first = cli({"identify", name, "--json"}).json()["results"][0],

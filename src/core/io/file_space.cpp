@@ -7,15 +7,29 @@
 namespace opifex {
 namespace {
 
-namespace fs = std::filesystem;
-
-/// A volume descriptor at its place: this part begins a disc of its own.
+/// What stands where a disc begins: this part is one of its own.
 bool begins_a_disc(const ByteSource& source) {
-  constexpr std::uint64_t kDescriptor = 16 * 2048;
-  constexpr std::size_t kMagicEnd = 6;
-  const Bytes head = read_up_to(source, kDescriptor, kMagicEnd);
-  return head.size() == kMagicEnd && as_text(head).substr(1) == "CD001";
+  constexpr std::uint64_t kVolumeMark = 16 * 2048 + 1, kGameMark = 32 * 2048, kConsoleMarks = 0x18;
+  constexpr std::string_view kVolume = "CD001", kGame = "MICROSOFT*XBOX*MEDIA";
+  constexpr std::uint32_t kWii = 0x5D1C'9EA3, kGameCube = 0xC233'9F3D;
+  const auto has = [&](std::uint64_t at, std::string_view mark) {
+    return as_text(read_up_to(source, at, mark.size())) == mark;
+  };
+  const Bytes marks = read_up_to(source, kConsoleMarks, 8);
+  return has(kVolumeMark, kVolume) || has(kGameMark, kGame) ||
+         (marks.size() == 8 && (load_be32(marks, 0) == kWii || load_be32(marks, 4) == kGameCube));
 }
+
+}  // namespace
+
+bool is_one_image(const std::filesystem::path& path, const PartSet& set) {
+  return set.kind != PartKind::number_then_iso || !set.missing.empty() || set.parts.size() < 2 ||
+         !begins_a_disc(*open_file(path.parent_path() / set.parts[1]));
+}
+
+namespace {
+
+namespace fs = std::filesystem;
 
 template <typename Open>
 SourcePtr join(const fs::path& path, const PartSet& set, const Open& open_one) {
@@ -36,10 +50,7 @@ class HostFiles final : public FileSpace {
   SourcePtr open(const fs::path& path) const override {
     const auto set = part_set_of(path);
     if (!set || !set->plain_bytes() || set->lonely) return open_file(path);
-    // Disc 1 and disc 2 of a game may be called X.1.iso and X.2.iso as well.
-    if (set->kind == PartKind::number_then_iso && set->missing.empty() &&
-        begins_a_disc(*open_file(path.parent_path() / set->parts[1])))
-      return open_file(path);
+    if (!is_one_image(path, *set)) return open_file(path);
     return join(path, *set, [](const fs::path& part) { return open_file(part); });
   }
   bool is_file(const fs::path& path) const override {

@@ -206,13 +206,18 @@ Identity of_package(const Image& image, Identity id) {
   if (id.short_id.empty()) id.short_id = short_title_id(h.title_id, !first);
   if (h.media_id != 0) id.media_id = title_id_text(h.media_id);
   if (!h.name().empty()) id.title = h.name();
-  if (h.discs > 1) id.disc = fmt::format("{} of {}", h.disc, h.discs);
+  id.disc = disc_text(h.disc, h.discs);
   id.category = h.type_name();
   if (id.state == "trimmed") id.state.clear();  // a container holds no more than the game
   return id;
 }
 
 }  // namespace
+
+std::string disc_text(unsigned disc, unsigned discs) {
+  if (disc == 0 || (disc == 1 && discs <= 1)) return "";
+  return disc > discs ? fmt::format("{}", disc) : fmt::format("{} of {}", disc, discs);
+}
 
 Identity identify_platform(const Image& image) {
   const bool package = !image.files.empty() && image.files.front().source && image.format &&

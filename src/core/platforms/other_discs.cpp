@@ -126,10 +126,7 @@ void take_executable(Identity& id, const Volume& volume) {
   id.title = executable->name;
   id.version = executable->version;
   id.region = executable->region;
-  if (executable->discs > 1)
-    id.disc = fmt::format("{} of {}", executable->disc, executable->discs);
-  else if (executable->disc > 1)
-    id.disc = fmt::format("{}", executable->disc);
+  id.disc = disc_text(executable->disc, executable->discs);
 }
 
 /// The executable in the root decides; before the game partition lies a small disc for video players.

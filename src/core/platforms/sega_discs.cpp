@@ -31,7 +31,11 @@ constexpr std::array<std::string_view, 8> kSaturnAreas = {
 std::string disc_of(const std::string& device) {
   const std::size_t slash = device.find('/');
   if (slash == std::string::npos || slash == 0 || slash + 1 >= device.size()) return {};
-  return fmt::format("{} of {}", device[slash - 1], device[slash + 1]);
+  const auto digit = [&](std::size_t at) {
+    return device[at] >= '0' && device[at] <= '9' ? static_cast<unsigned>(device[at] - '0') : 0;
+  };
+  const unsigned disc = digit(slash - 1), discs = digit(slash + 1);
+  return disc == 1 && discs == 1 ? "1 of 1" : disc_text(disc, discs);
 }
 
 }  // namespace

@@ -7,6 +7,7 @@
 #include <thread>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/io/file_space.hpp"
 #include "opifex/core/io/part_names.hpp"
 #include "opifex/core/stage/naming.hpp"
 
@@ -74,8 +75,7 @@ class Surveyor {
     std::set<std::string> parts;
     for (const PartSet& set : find_part_sets(names)) {
       if (set.parts.size() < 2 && set.missing.empty()) continue;
-      // Images that are called X.1.iso and X.2.iso may as well be two discs: their reader decides.
-      if (set.kind == PartKind::number_then_iso) continue;
+      if (are_two_discs(folder, set)) continue;
       parts.insert(set.parts.begin(), set.parts.end());
       candidates_.push_back(folder / (set.open.empty() ? set.parts.front() : set.open));
       for (const std::string& d : set.duplicates)
@@ -114,6 +114,15 @@ class Surveyor {
       } else if (depth < kDeepest) {
         walk(f, depth + 1);
       }
+    }
+  }
+
+  /// X.1.iso and X.2.iso that are no parts of one; each is looked at by itself then, and tells what is wrong with it.
+  static bool are_two_discs(const fs::path& folder, const PartSet& set) {
+    try {
+      return !is_one_image(folder / set.parts.front(), set);
+    } catch (const Error&) {
+      return true;
     }
   }
 

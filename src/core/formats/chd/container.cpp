@@ -25,17 +25,19 @@ class ChdContainer final : public Container {
 
   std::vector<ContainerFact> facts() const override {
     const Header& h = chd_->header();
-    std::vector<ContainerFact> facts = {{"version", "CHD", fmt::format("version {}, {}", h.version, kind_text())},
+    std::vector<ContainerFact> facts = {{"version", "CHD", fmt::format("version {}, {}", h.version, kind_text()),
+                                         static_cast<std::uint64_t>(h.version)},
                                         {"kind", "", std::string(to_string(contents_.kind))},
-                                        {"logical_bytes", "Holds", fmt::format("{}", h.logical_bytes)},
-                                        {"hunk_bytes", "", fmt::format("{}", h.hunk_bytes)},
-                                        {"unit_bytes", "", fmt::format("{}", h.unit_bytes)}};
+                                        {"logical_bytes", "Holds", bytes_text(h.logical_bytes), h.logical_bytes},
+                                        {"hunk_bytes", "", fmt::format("{}", h.hunk_bytes), h.hunk_bytes},
+                                        {"unit_bytes", "", fmt::format("{}", h.unit_bytes), h.unit_bytes}};
     std::string codecs;
     for (const std::string& c : h.codecs)
       if (!c.empty()) codecs += (codecs.empty() ? "" : ", ") + c;
     facts.push_back({"codecs", "Codecs", codecs.empty() ? "none" : codecs});
     const double ratio = 100.0 * static_cast<double>(chd_->file_bytes()) / static_cast<double>(h.logical_bytes);
     facts.push_back({"ratio", "Ratio", fmt::format("{:.1f} %", ratio)});
+    facts.push_back({"file_bytes", "", "", chd_->file_bytes()});
     facts.push_back({"raw_sha1", "Raw SHA-1", sha1_text(h.raw_sha1)});
     facts.push_back({"sha1", "SHA-1", sha1_text(h.sha1)});
     facts.push_back({"md5", "MD5", h.md5});

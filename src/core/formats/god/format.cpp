@@ -85,7 +85,7 @@ class GodContainer final : public Container {
             {"name", "", header_.name()},
             {"publisher", "Publisher", header_.publisher},
             {"layout", "Layout", layout},
-            {"data_files", "Data files", fmt::format("{}", files_.size())},
+            {"data_files", "Data files", fmt::format("{}", files_.size()), files_.size()},
             {"pictures", "Pictures",
              header_.picture_bytes[0] == 0 && header_.picture_bytes[1] == 0
                  ? ""
@@ -122,6 +122,8 @@ void warn_of_fields(Image& image, const ContentHeader& header, const std::vector
     warn("other_file_count",
          fmt::format("the header says {} data file{}, there {}", header.data_files, header.data_files == 1 ? "" : "s",
                      files.size() == 1 ? "is 1" : fmt::format("are {}", files.size())));
+  // What is missing is told as missing; what it makes of sizes and places would be told twice.
+  if (std::any_of(files.begin(), files.end(), [](const god::DataFile& f) { return !f.source; })) return;
   if (header.data_bytes != bytes)
     warn("other_size", fmt::format("the header says {} bytes of data files, there are {}", grouped(header.data_bytes),
                                    grouped(bytes)));
@@ -153,7 +155,7 @@ std::string stem_of(const ContentHeader& header) {
       c = '-';
   while (!name.empty() && (name.back() == '.' || name.back() == ' ')) name.pop_back();
   if (name.empty()) return fmt::format("{:08X}", header.title_id);
-  return header.discs > 1 ? fmt::format("{} (Disc {})", name, header.disc) : name;
+  return header.discs > 1 && header.disc >= 1 ? fmt::format("{} (Disc {})", name, header.disc) : name;
 }
 
 Image open(const fs::path& path, const OpenOptions& options) {

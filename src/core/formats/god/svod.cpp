@@ -223,9 +223,10 @@ class Verifier {
   std::vector<ContainerProblem> run() {
     if (!header_.content_id_fits)
       add("hash_header", "the header is not as it was written: its content id does not match it");
-    if (!mapping_)
+    const bool all = std::all_of(files_.begin(), files_.end(), [](const DataFile& f) { return f.source != nullptr; });
+    if (!mapping_ && all)
       add("no_start", "no start block fits the data: which sectors of the disc are stored is unknown");
-    else if (mapping_->believed == "unproved")
+    else if (mapping_ && all && mapping_->believed == "unproved")
       add("no_start", "no start block fits the data as a whole: the nearest is taken");
     check_masters();
     std::uint64_t total = 0;

@@ -32,8 +32,8 @@ class StfsContainer final : public Container {
             {"media_id", "", fmt::format("{:08X}", h.media_id)},
             {"name", "", h.name()},
             {"publisher", "Publisher", h.publisher},
-            {"blocks", "Blocks", grouped(package_.blocks)},
-            {"table_copies", "", fmt::format("{}", package_.copies)},
+            {"blocks", "Blocks", grouped(package_.blocks), package_.blocks},
+            {"table_copies", "", fmt::format("{}", package_.copies), package_.copies},
             {"content_id", "", hex(h.content_id)}};
   }
   std::vector<ContainerShare> shares() const override { return {}; }

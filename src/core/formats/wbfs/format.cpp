@@ -29,11 +29,14 @@ class WbfsContainer final : public Container {
   std::vector<ContainerFact> facts() const override {
     return {{"block_bytes", "Blocks",
              fmt::format("{} of {}, {} stored", grouped(disc_.blocks.size()), human_size(geometry_.block_bytes()),
-                         grouped(disc_.stored))},
-            {"discs", "Discs", fmt::format("{}", discs_)},
-            {"logical_bytes", "Holds", fmt::format("{}", disc_.size_bytes)},
-            {"version", "", fmt::format("{}", geometry_.version)},
-            {"slot", "", fmt::format("{}", disc_.slot)}};
+                         grouped(disc_.stored)),
+             geometry_.block_bytes()},
+            {"blocks", "", "", disc_.blocks.size()},
+            {"stored_blocks", "", "", disc_.stored},
+            {"discs", "Discs", fmt::format("{}", discs_), discs_},
+            {"logical_bytes", "Holds", bytes_text(disc_.size_bytes), disc_.size_bytes},
+            {"version", "", fmt::format("{}", geometry_.version), geometry_.version},
+            {"slot", "", fmt::format("{}", disc_.slot), disc_.slot}};
   }
   std::vector<ContainerShare> shares() const override { return {}; }
   std::vector<ContainerTag> tags() const override { return {}; }

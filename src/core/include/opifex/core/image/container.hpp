@@ -11,7 +11,8 @@
 namespace opifex {
 
 struct ContainerFact {
-  std::string key, label, value;  ///< "raw_sha1", "Raw SHA-1", "d647..."
+  std::string key, label, value;             ///< "raw_sha1", "Raw SHA-1", "d647..."
+  std::optional<std::uint64_t> number = {};  ///< what programs read where `value` is for people
 };
 /// How much of it is stored in which way.
 struct ContainerShare {

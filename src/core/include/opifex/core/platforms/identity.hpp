@@ -52,6 +52,9 @@ struct Identity {
   std::vector<std::string> evidence;  ///< what was seen, and where
 };
 
+/// "1 of 2"; the number alone where the count cannot be true; nothing for the only disc there is.
+std::string disc_text(unsigned disc, unsigned discs);
+
 /// Reads descriptors and a few small files, never a whole image.
 Identity identify_platform(const Image& image);
 
