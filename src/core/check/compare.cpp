@@ -100,6 +100,19 @@ std::vector<SectorRange> ranges_of(const Image& a, const Image& b, bool user) {
   return ranges;
 }
 
+/// The first sector whose subchannel `a` has and `b` has not, or another one, unless it tells nothing new.
+std::optional<cd::Lba> other_subchannel(const Image& a, const Image& b, Work& work) {
+  for (const Extent& e : a.cd->extents())
+    for (cd::Lba lba = e.lba; lba < e.end() && e.form == StoredForm::raw_with_pw; ++lba) {
+      work.progress.check_stop();
+      const auto here = a.cd->subchannel_at(lba), there = b.cd->subchannel_at(lba);
+      if (there && (!here || *here == *there)) continue;
+      if (there) return lba;
+      return a.cd->subchannel_is_regenerable() ? std::nullopt : std::optional(lba);
+    }
+  return std::nullopt;
+}
+
 /// What a disc says beside its sectors.
 void compare_marks(const Image& a, const Image& b, Comparison& result, Work& work) {
   const cd::Layout &x = a.cd->layout(), &y = b.cd->layout();
@@ -121,16 +134,36 @@ void compare_marks(const Image& a, const Image& b, Comparison& result, Work& wor
     differs(s.texts != t.texts, of("the texts"));
     differs(s.session != t.session, of("the session"));
   }
-  for (const Extent& e : a.cd->extents())
-    for (cd::Lba lba = e.lba; lba < e.end() && e.form == StoredForm::raw_with_pw; ++lba) {
-      work.progress.check_stop();
-      const auto here = a.cd->subchannel_at(lba), there = b.cd->subchannel_at(lba);
-      if (!there || (here && *here != *there)) {
-        const bool lost = !there && !a.cd->subchannel_is_regenerable();
-        if (there || lost) return differs(true, fmt::format("the subchannel, from sector {} on", lba));
-        return;
-      }
-    }
+  auto lba = other_subchannel(a, b, work);
+  if (!lba) lba = other_subchannel(b, a, work);
+  if (lba) differs(true, fmt::format("the subchannel, from sector {} on", *lba));
+}
+
+/// What a file has behind the last sector that is used: no sector, but part of what somebody kept.
+SourcePtr rest_of(const Image& image) {
+  SourcePtr file;
+  std::uint64_t end = 0;
+  if (image.container || image.files.empty()) return memory_source({}, image.path.string());
+  if (image.cd && !image.cd->extents().empty()) {
+    const Extent& last = image.cd->extents().back();
+    file = last.source;
+    end = last.offset + last.size_bytes();
+  } else if (image.blocks) {
+    file = image.files.front().source;
+    end = std::min(image.blocks->size(), file->size());
+    if (file->size() - end >= cd::kUserBytes) file = nullptr;  // the disc is somewhere within: no rest
+  }
+  if (!file) return memory_source({}, image.path.string());
+  return slice_source(file, end, file->size() - end);
+}
+
+void compare_rest(const Image& a, const Image& b, Comparison& result, Work& work) {
+  const SourcePtr here = rest_of(a), there = rest_of(b);
+  if (here->size() != there->size())
+    result.other_marks.push_back(fmt::format("what lies behind the last sector: {} here, {} there",
+                                             plural(here->size(), "byte"), plural(there->size(), "byte")));
+  else if (first_difference(*here, *there, work.progress))
+    result.other_marks.push_back("the bytes behind the last sector");
 }
 
 /// True if there was something to compare.
@@ -189,6 +222,7 @@ void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& w
   run_flow(flow, work);
   result.same_sectors = result.other_sectors == 0;
   if (!*result.same_sectors) return;
+  compare_rest(a, b, result, work);
   if (!user) compare_marks(a, b, result, work);
   result.compared =
       user ? "2048 bytes of user data" : "2352 bytes, with gaps, indexes, flags, codes, texts and subchannel";
