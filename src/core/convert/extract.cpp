@@ -101,16 +101,18 @@ std::string host_name(std::string_view name, bool strict, bool fatx) {
   return out;
 }
 
+constexpr std::size_t kLongestNameBytes = 255;
+
 /// At most so many bytes and UTF-16 units, cut in front of the extension, never within a character.
-std::string shortened(const std::string& name, std::size_t most_units) {
-  constexpr std::size_t kMostBytes = 255, kLongestExtension = 16;
-  if (name.size() <= kMostBytes && utf16_units(name) <= most_units) return name;
+std::string shortened(const std::string& name, std::size_t most_units, std::size_t most_bytes = kLongestNameBytes) {
+  constexpr std::size_t kLongestExtension = 16;
+  if (name.size() <= most_bytes && utf16_units(name) <= most_units) return name;
   const std::size_t dot = name.rfind('.');
   const bool has_extension = dot != std::string::npos && dot > 0 && name.size() - dot <= kLongestExtension;
   const std::string extension = has_extension ? name.substr(dot) : "";
   std::string stem = has_extension ? name.substr(0, dot) : name;
   while (!stem.empty() &&
-         (stem.size() + extension.size() > kMostBytes || utf16_units(stem) + utf16_units(extension) > most_units)) {
+         (stem.size() + extension.size() > most_bytes || utf16_units(stem) + utf16_units(extension) > most_units)) {
     do stem.pop_back();
     while (!stem.empty() && !is_utf8(stem));
   }
@@ -160,7 +162,7 @@ class ExtractPlanner {
   /// "NAME (2).EXT" where there is no room for it behind the name, else "NAME.EXT (2)".
   std::string numbered(const std::string& plain, int n) const {
     const std::string number = fmt::format(" ({})", n);
-    return shortened(plain, longest_ - number.size()).substr(0, 255 - number.size()) + number;
+    return shortened(plain, longest_ - number.size(), kLongestNameBytes - number.size()) + number;
   }
 
   /// The target of a path, part by part; a second name that differs in case only gets a number.

@@ -163,17 +163,15 @@ CdImagePtr make_cd(const Chd& file, chd::Contents& contents, std::vector<Warning
   return std::make_shared<CdImage>(std::move(places.layout), std::move(extents), subchannel);
 }
 
-/// CHDs that may be the parent: those the user names, then those in the same folder.
-std::vector<fs::path> parent_candidates(const fs::path& path, const std::vector<fs::path>& named) {
+/// CHDs that may be the parent: those the user names, then those in the same folder, be it one of an archive.
+std::vector<fs::path> parent_candidates(const fs::path& path, const std::vector<fs::path>& named,
+                                        const FileSpace& files) {
   constexpr std::size_t kMostFiles = 10'000;
-  const fs::path folder = path.parent_path().empty() ? "." : path.parent_path();
   std::vector<fs::path> beside;
-  std::error_code ignored;
-  for (fs::directory_iterator i(folder, ignored), end; i != end && beside.size() < kMostFiles; i.increment(ignored))
-    if (fold_case(i->path().extension().string()) == ".chd" && i->is_regular_file(ignored) &&
-        !fs::equivalent(i->path(), path, ignored))
-      beside.push_back(i->path());
-  std::sort(beside.begin(), beside.end());
+  for (const fs::path& entry : files.entries(path.parent_path()))
+    if (beside.size() < kMostFiles && fold_case(entry.extension().string()) == ".chd" && files.is_file(entry) &&
+        !files.same_file(entry, path))
+      beside.push_back(entry);
   std::vector<fs::path> all = named;
   all.insert(all.end(), beside.begin(), beside.end());
   return all;
@@ -181,18 +179,18 @@ std::vector<fs::path> parent_candidates(const fs::path& path, const std::vector<
 
 /// A parent is known by its SHA-1, whatever it is called.
 Chd::FindParent parent_finder(const fs::path& path, const std::vector<fs::path>& named, std::vector<fs::path>& found,
-                              int depth) {
-  return [path, named, &found, depth](const chd::Sha1& wanted) -> std::shared_ptr<const Chd> {
+                              const FileSpace& files, int depth) {
+  return [path, named, &found, &files, depth](const chd::Sha1& wanted) -> std::shared_ptr<const Chd> {
     std::optional<chd::Sha1> other;
-    for (const fs::path& candidate : parent_candidates(path, named)) {
+    for (const fs::path& candidate : parent_candidates(path, named, files)) {
       const bool by_user = std::find(named.begin(), named.end(), candidate) != named.end();
       try {
         // The SHA-1 stands in the first bytes: only the right file is opened whole.
-        const SourcePtr file = open_file(candidate);
+        const SourcePtr file = by_user ? open_file(candidate) : files.open(candidate);
         const auto identity = chd::peek_identity(*file);
         if (by_user && !other) other = identity.value_or(chd::Sha1{});
         if (identity != wanted) continue;
-        auto parent = Chd::open(file, parent_finder(candidate, named, found, depth + 1), depth + 1);
+        auto parent = Chd::open(file, parent_finder(candidate, named, found, files, depth + 1), depth + 1);
         found.push_back(candidate);
         return parent;
       } catch (const Error& e) {
@@ -224,7 +222,7 @@ void refuse_other_parents(const fs::path& path, const OpenOptions& options, cons
 
 std::shared_ptr<const Chd> open_chd(const fs::path& path, const OpenOptions& options) {
   std::vector<fs::path> parents;
-  return Chd::open(open_file(path), parent_finder(path, options.parents, parents, 0));
+  return Chd::open(open_file(path), parent_finder(path, options.parents, parents, options.space(), 0));
 }
 
 Image open(const fs::path& path, const OpenOptions& options) {
@@ -232,7 +230,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
   image.format = &kChdFormat;
   image.path = path;
   const SourcePtr source = options.space().open(path);
-  const auto file = Chd::open(source, parent_finder(path, options.parents, image.also_read, 0));
+  const auto file = Chd::open(source, parent_finder(path, options.parents, image.also_read, options.space(), 0));
   if (options.parents_must_fit && file->header().parent_sha1) refuse_other_parents(path, options, image.also_read);
   image.files.push_back({path, "chd", source->size(), false, source});
   chd::Contents contents = chd::read_contents(*file);
