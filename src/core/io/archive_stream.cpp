@@ -17,6 +17,7 @@ constexpr std::uint64_t kWindow = 12 << 20;  // more than the blocks of a job in
 constexpr unsigned kMostRestarts = 3;        // then a copy is the faster way
 constexpr std::uint64_t kSmall = 512 << 10, kSmallTogether = 16 << 20;
 constexpr std::size_t kCopy = 1 << 20;
+constexpr std::size_t kLook = 2048, kMostLooks = 2048;
 
 [[noreturn]] void not_as_listed(const std::string& file, const StreamMember& m, const std::string& found,
                                 const std::string& expected) {
@@ -68,6 +69,10 @@ class ArchiveStream::Member final : public ByteSource {
                    .expected = fmt::format("{}", offset + out.size())});
     stream_->read_at(stream_->members_[number_].start + offset, out);
   }
+  std::uint64_t next_data(std::uint64_t offset) const override {
+    const std::uint64_t start = stream_->members_[number_].start;
+    return offset >= size() ? size() : std::min(size(), stream_->data_behind(start + offset, number_) - start);
+  }
 
  private:
   std::shared_ptr<const ArchiveStream> stream_;
@@ -94,12 +99,21 @@ std::string ArchiveStream::name() const { return volumes_.front().string(); }
 
 void ArchiveStream::read_at(std::uint64_t offset, std::span<std::byte> out) const {
   const std::lock_guard lock(mutex_);
+  // Everybody who looks what an image is reads the same few places: going back for them would cost a pass each.
+  const bool look = out.size() <= kLook;
+  const auto key = std::pair(offset, out.size());
+  if (const auto known = look ? looks_.find(key) : looks_.end(); known != looks_.end()) {
+    std::copy(known->second.begin(), known->second.end(), out.begin());
+    return;
+  }
+  const std::span<std::byte> whole = out;
   while (!out.empty()) {  // in pieces that fit into what is kept
     const std::size_t n = std::min(out.size(), kCopy);
     read_piece(offset, out.first(n));
     out = out.subspan(n);
     offset += n;
   }
+  if (look && looks_.size() < kMostLooks) looks_[key] = Bytes(whole.begin(), whole.end());
 }
 
 void ArchiveStream::read_piece(std::uint64_t offset, std::span<std::byte> out) const {
@@ -130,6 +144,16 @@ void ArchiveStream::read_piece(std::uint64_t offset, std::span<std::byte> out) c
   copy_kept(offset, out);
 }
 
+std::uint64_t ArchiveStream::data_behind(std::uint64_t offset, std::size_t number) const {
+  const std::lock_guard lock(mutex_);
+  if (spooled_[number]) {
+    const off_t at = ::lseek(spool_, static_cast<off_t>(offset), SEEK_DATA);
+    if (at < 0) return errno == ENXIO ? size() : offset;
+    return static_cast<std::uint64_t>(at);
+  }
+  return offset >= position_ && inside_ && member_ == number ? std::max(offset, hole_end()) : offset;
+}
+
 void ArchiveStream::restart() const {
   if (reader_) ++restarts_;
   reader_.reset();
@@ -137,6 +161,7 @@ void ArchiveStream::restart() const {
   kept_from_ = kept_bytes_ = position_ = 0;
   next_entry_ = member_ = 0;
   inside_ = false;
+  pending_.reset();
   reader_ = std::make_unique<ArchiveReader>(volumes_, kind_);
 }
 
@@ -146,12 +171,16 @@ void ArchiveStream::move_to(std::uint64_t offset) const {
     const StreamMember* m = inside_ ? &current() : nullptr;
     if (m && m->start + m->size_bytes <= offset) {
       inside_ = false;  // next() of the library skips what is left
+      pending_.reset();
       position_ = m->start + m->size_bytes;
       ++member_;
     } else if (!m && member_ < members_.size() && members_[member_].start + members_[member_].size_bytes <= offset &&
                members_[member_].size_bytes > 0) {
       position_ = members_[member_].start + members_[member_].size_bytes;
       ++member_;
+    } else if (m && hole_end() > position_) {
+      position_ = std::min(offset, hole_end());
+      if (position_ == m->start + m->size_bytes) finish_member(pending_->last);
     } else {
       take_block();
       continue;
@@ -175,35 +204,52 @@ bool ArchiveStream::begin_member_at(std::uint64_t offset) const {
   return true;
 }
 
+/// What comes next of the member: bytes, and the hole in front of them.
+void ArchiveStream::fetch(const StreamMember& m, std::uint64_t end) const {
+  ByteView block;
+  std::uint64_t at = 0;
+  if (reader_->read(block, at)) {
+    const std::uint64_t place = m.start + at;
+    if (place < position_ || block.size() > end - std::min(end, place))
+      not_as_listed(name(), m, "more bytes than it should have", fmt::format("{}", m.size_bytes));
+    pending_ = Pending{Bytes(block.begin(), block.end()), place, false};
+    return;
+  }
+  // A hole at the end is not delivered.
+  if (position_ < end && !kind_.starts_with("tar"))
+    not_as_listed(name(), m, fmt::format("{} bytes", position_ - m.start), fmt::format("{}", m.size_bytes));
+  pending_ = Pending{{}, end, true};
+}
+
+/// Bytes of the member, a hole of zeros in pieces: what was asked for must not leave the window before it is copied.
 void ArchiveStream::take_block() const {
   if (!inside_ && !begin_member_at(position_)) not_as_listed(name(), members_.back(), "its end", "more bytes");
   const StreamMember& m = current();
   const std::uint64_t end = m.start + m.size_bytes;
-  ByteView block;
+  if (!pending_) fetch(m, end);
+  const bool last = pending_->last;
+  if (position_ < pending_->place) {
+    keep(Bytes(static_cast<std::size_t>(std::min<std::uint64_t>(kCopy, pending_->place - position_))));
+  } else {
+    Bytes bytes = std::move(pending_->bytes);
+    pending_.reset();
+    keep(std::move(bytes));
+  }
+  if (position_ == end) finish_member(last);
+}
+
+/// The checksum is told with the end of the member.
+void ArchiveStream::finish_member(bool ended) const {
+  pending_.reset();
+  ByteView rest;
   std::uint64_t at = 0;
-  if (!reader_->read(block, at)) {
-    // A hole at the end is not delivered.
-    while (kind_.starts_with("tar") && position_ < end)
-      keep(Bytes(static_cast<std::size_t>(std::min<std::uint64_t>(kCopy, end - position_))));
-    if (position_ < end)
-      not_as_listed(name(), m, fmt::format("{} bytes", position_ - m.start), fmt::format("{}", m.size_bytes));
-    return end_member();
-  }
-  const std::uint64_t place = m.start + at;
-  if (place < position_ || block.size() > end - std::min(end, place))
-    not_as_listed(name(), m, "more bytes than it should have", fmt::format("{}", m.size_bytes));
-  while (position_ < place) {  // a hole of zeros
-    const Bytes zeros(static_cast<std::size_t>(std::min<std::uint64_t>(kCopy, place - position_)));
-    keep(zeros);
-  }
-  keep(block);
-  if (position_ == end) {
-    // The checksum is told with the end of the member.
-    ByteView rest;
-    if (reader_->read(rest, at) && !rest.empty())
-      not_as_listed(name(), m, "more bytes than it should have", fmt::format("{}", m.size_bytes));
-    end_member();
-  }
+  if (!ended && reader_->read(rest, at) && !rest.empty())
+    not_as_listed(name(), current(), "more bytes than it should have", fmt::format("{}", current().size_bytes));
+  end_member();
+}
+
+std::uint64_t ArchiveStream::hole_end() const {
+  return inside_ && pending_ && !current().crc ? std::max(position_, pending_->place) : position_;
 }
 
 void ArchiveStream::end_member() const {
@@ -214,11 +260,12 @@ void ArchiveStream::end_member() const {
     not_as_listed(name(), m, fmt::format("CRC-32 {:08X}", crc_), fmt::format("{:08X}", *m.crc));
 }
 
-void ArchiveStream::keep(ByteView bytes) const {
+void ArchiveStream::keep(Bytes bytes) const {
+  if (bytes.empty()) return;
   crc_ = libdeflate_crc32(crc_, bytes.data(), bytes.size());
-  if (!bytes.empty()) kept_.emplace_back(bytes.begin(), bytes.end());
   kept_bytes_ += bytes.size();
   position_ += bytes.size();
+  kept_.push_back(std::move(bytes));
   while (!kept_.empty() && kept_bytes_ - kept_.front().size() >= kWindow) {
     kept_bytes_ -= kept_.front().size();
     kept_from_ += kept_.front().size();
@@ -230,7 +277,7 @@ void ArchiveStream::copy_kept(std::uint64_t offset, std::span<std::byte> out) co
   std::uint64_t at = kept_from_;
   for (const Bytes& chunk : kept_) {
     const std::uint64_t end = at + chunk.size();
-    if (end > offset && !out.empty()) {
+    if (at <= offset && end > offset && !out.empty()) {
       const auto inside = static_cast<std::size_t>(offset - at);
       const std::size_t n = std::min(out.size(), chunk.size() - inside);
       std::copy_n(chunk.begin() + static_cast<std::ptrdiff_t>(inside), n, out.begin());
@@ -239,6 +286,7 @@ void ArchiveStream::copy_kept(std::uint64_t offset, std::span<std::byte> out) co
     }
     at = end;
   }
+  if (!out.empty()) not_as_listed(name(), members_.back(), "less than was read", "bytes that are kept");
 }
 
 /// Sheets and texts may lie behind the images they describe: one pass fetches all of them.
@@ -275,12 +323,18 @@ void ArchiveStream::load_small() const {
 void ArchiveStream::spool() const {
   const std::filesystem::path folder = spool_folder_.empty() ? std::filesystem::temp_directory_path() : spool_folder_;
   std::vector<PlannedFile> planned;
+  // What is not packed has no more data than its archive, the rest of it are holes.
+  std::uint64_t most = kind_ == "tar" ? 0 : UINT64_MAX;
+  if (kind_ == "tar")
+    for (const auto& volume : volumes_) most += open_file(volume)->size();
   for (std::size_t i = 0; i < members_.size(); ++i)
-    if (wanted_[i] && !spooled_[i]) planned.push_back({folder / "copy", members_[i].size_bytes});
+    if (wanted_[i] && !spooled_[i]) planned.push_back({folder / "copy", std::min(members_[i].size_bytes, most)});
   TargetFacts facts = target_facts(folder);
   facts.largest_file_bytes = UINT64_MAX;  // no file stays
   check_fits(planned, facts);
   if (spool_ < 0) spool_ = nameless_file(folder);
+  if (::ftruncate(spool_, static_cast<off_t>(size())) != 0)  // what is not written is a hole
+    throw_system_error("cannot make a copy of the archive's contents", folder.string(), errno);
   restart();
   for (std::size_t i = 0; i < members_.size(); ++i) {
     if (!wanted_[i] || spooled_[i]) continue;
@@ -289,9 +343,13 @@ void ArchiveStream::spool() const {
     for (std::uint64_t at = m.start; at < m.start + m.size_bytes; at += buffer.size()) {
       buffer.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kCopy, m.start + m.size_bytes - at)));
       if (at > position_) move_to(at);
+      if (at == position_ && hole_end() >= at + buffer.size()) {
+        move_to(at + buffer.size());
+        continue;
+      }
       while (position_ < at + buffer.size()) take_block();
       copy_kept(at, buffer);
-      write_at(spool_, at, buffer);
+      if (!all_zero(buffer)) write_at(spool_, at, buffer);
     }
     spooled_[i] = true;
   }

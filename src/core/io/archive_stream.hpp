@@ -5,6 +5,7 @@
 #include <map>
 #include <memory>
 #include <mutex>
+#include <optional>
 
 #include "opifex/core/io/byte_source.hpp"
 #include "opifex/core/io/file_descriptor.hpp"
@@ -37,13 +38,25 @@ class ArchiveStream final : public ByteSource, public std::enable_shared_from_th
 
  private:
   class Member;
+  /// Of a member; as ByteSource has it, as far as it is known.
+  std::uint64_t data_behind(std::uint64_t offset, std::size_t number) const;
   void read_piece(std::uint64_t offset, std::span<std::byte> out) const;
   void restart() const;
   void move_to(std::uint64_t offset) const;
   bool begin_member_at(std::uint64_t offset) const;
+  /// Bytes that were read, behind a hole that may be longer than what is kept.
+  struct Pending {
+    Bytes bytes;
+    std::uint64_t place = 0;
+    bool last = false;  // nothing comes behind them
+  };
+  void fetch(const StreamMember& m, std::uint64_t end) const;
+  void finish_member(bool ended) const;
+  /// Up to where nothing but zeros follows.
+  std::uint64_t hole_end() const;
   void take_block() const;
   void end_member() const;
-  void keep(ByteView bytes) const;
+  void keep(Bytes bytes) const;
   void copy_kept(std::uint64_t offset, std::span<std::byte> out) const;
   void load_small() const;
   void spool() const;
@@ -57,6 +70,7 @@ class ArchiveStream final : public ByteSource, public std::enable_shared_from_th
   mutable std::mutex mutex_;
   mutable std::unique_ptr<ArchiveReader> reader_;
   mutable std::size_t next_entry_ = 0, member_ = 0;  // of the archive; of members_
+  mutable std::optional<Pending> pending_;
   mutable bool inside_ = false;                      // a member is open
   mutable std::uint64_t position_ = 0;               // of the next byte that will be decoded
   mutable std::uint32_t crc_ = 0;
@@ -66,6 +80,7 @@ class ArchiveStream final : public ByteSource, public std::enable_shared_from_th
   mutable std::vector<bool> wanted_;
   mutable std::map<std::size_t, Bytes> small_;  // whole members
   mutable bool small_loaded_ = false;
+  mutable std::map<std::pair<std::uint64_t, std::size_t>, Bytes> looks_;  // short reads, by place and size
   mutable FileDescriptor spool_;
   mutable std::vector<bool> spooled_;
 };
