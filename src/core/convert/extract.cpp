@@ -238,17 +238,24 @@ void copy(const ByteSource& source, OutputFile& out, Work& work) {
     work.progress.done_bytes += bytes.size();
     return;
   }
+  const auto bytes_of = [&](std::uint64_t index) {
+    return std::min<std::uint64_t>(kFlowBlockBytes, source.size() - index * kFlowBlockBytes);
+  };
   Flow flow;
   flow.next = [&](FlowBlock& block) {
-    const std::uint64_t at = block.index * kFlowBlockBytes;
-    if (at >= source.size()) return false;
-    block.data.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kFlowBlockBytes, source.size() - at)));
+    if (block.index * kFlowBlockBytes >= source.size()) return false;
+    block.data.resize(static_cast<std::size_t>(bytes_of(block.index)));
     return true;
   };
-  flow.work = [&](FlowBlock& block) { source.read_at(block.index * kFlowBlockBytes, block.data); };
+  flow.work = [&](FlowBlock& block) {
+    const std::uint64_t at = block.index * kFlowBlockBytes;
+    if (source.next_data(at) >= at + block.data.size()) return block.data.clear();  // a hole stays one
+    source.read_at(at, block.data);
+  };
   flow.consume.emplace_back([&](const FlowBlock& block) {
-    out.write(block.data);
-    work.progress.done_bytes += block.data.size();
+    const std::uint64_t bytes = bytes_of(block.index);
+    block.data.empty() ? out.skip(bytes) : out.write(block.data);
+    work.progress.done_bytes += bytes;
   });
   run_flow(flow, work);
 }

@@ -71,8 +71,8 @@ class ArchiveStream final : public ByteSource, public std::enable_shared_from_th
   mutable std::unique_ptr<ArchiveReader> reader_;
   mutable std::size_t next_entry_ = 0, member_ = 0;  // of the archive; of members_
   mutable std::optional<Pending> pending_;
-  mutable bool inside_ = false;                      // a member is open
-  mutable std::uint64_t position_ = 0;               // of the next byte that will be decoded
+  mutable bool inside_ = false;         // a member is open
+  mutable std::uint64_t position_ = 0;  // of the next byte that will be decoded
   mutable std::uint32_t crc_ = 0;
   mutable std::deque<Bytes> kept_;
   mutable std::uint64_t kept_from_ = 0, kept_bytes_ = 0;
