@@ -43,6 +43,11 @@ class Session {
 
   /// A result: in `json` for --json, else as text on stdout.
   void result(report::Json json, const std::string& text);
+  /// The same for lists of any length: only the form that is wanted is made.
+  template <typename MakeJson, typename MakeText>
+  void result_of(const MakeJson& make_json, const MakeText& make_text) {
+    flag("json") ? result(make_json(), "") : result(report::Json(), make_text());
+  }
   /// Part of the answer that only a person needs; on stderr, not under --quiet or --json.
   void message(const std::string& text);
   /// Reports an Error of one input and remembers its exit code; other inputs go on.

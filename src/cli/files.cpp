@@ -75,7 +75,8 @@ void run_files(Session& session) {
                  .file = words[0],
                  .found = printable(path)});
   const auto view = session.flag("tree") ? report::FilesView::tree : report::FilesView::flat;
-  session.result(report::files_json(image, volumes, path), report::files_text(image, volumes, path, view));
+  session.result_of([&] { return report::files_json(image, volumes, path); },
+                    [&] { return report::files_text(image, volumes, path, view); });
   if (any_damage(volumes)) session.bad_news();
 }
 
@@ -168,7 +169,8 @@ void run_extract_command(Session& session) {
   }
   outcome.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   warn_of_form2(session, image, plan);
-  session.result(report::extract_json(image, plan, outcome), report::extract_text(plan, outcome, session.text("into")));
+  session.result_of([&] { return report::extract_json(image, plan, outcome); },
+                    [&] { return report::extract_text(plan, outcome, session.text("into")); });
   warn_of_ciphertext(session, image, plan);
   const bool lost = any_damage(volumes) || std::any_of(volumes.begin(), volumes.end(), [](const Volume& v) {
                       return std::any_of(v.entries.begin(), v.entries.end(), [](const VolumeEntry& e) {

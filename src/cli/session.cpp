@@ -182,8 +182,7 @@ void Session::pause_progress() {
 
 void Session::result(report::Json json, const std::string& text) {
   pause_progress();
-  document_["results"].push_back(std::move(json));
-  if (flag("json")) return;
+  if (flag("json")) return document_["results"].push_back(std::move(json));
   if (separate_) std::cout << "\n";
   separate_ = true;
   std::cout << printable_lines(text) << std::flush;

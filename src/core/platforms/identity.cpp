@@ -188,6 +188,8 @@ Identity identify_disc(const Image& image) {
     if (auto id = plain_volume(view)) found.push_back(std::move(*id));
   if (found.empty()) return {};
   Identity id = choose(std::move(found));
+  const bool udf = views.front().start == 0 && views.front().iso && has_udf(*views.front().disc);
+  if (udf && id.platform != "udf" && id.platform != "bd-video") id.also.push_back({"udf", "certain"});
   if (id.state.empty()) id.state = state_of(image, views.front());
   if (id.state == "full" && !image.parts.empty()) id.state = "split";
   return id;

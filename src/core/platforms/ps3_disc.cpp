@@ -152,6 +152,18 @@ ChosenKey choose_disc_key(const Ps3Disc& disc, const SourcePtr& source, const Ke
   return chosen;
 }
 
+std::string ps3_state(const Ps3Disc& disc, const SourcePtr& source) {
+  const auto volume = Iso9660::open(source);
+  int plain = 0, other = 0;
+  for (const Probe& probe : kProbes) {
+    const auto file = volume ? volume->find(probe.path) : std::nullopt;
+    if (!file || file->is_folder || file->size_bytes < probe.magic.size() || !disc.is_encrypted(file->lba)) continue;
+    const Bytes head = read_up_to(*source, std::uint64_t{file->lba} * kSector, probe.magic.size());
+    ++(as_text(head) == probe.magic ? plain : other);
+  }
+  return plain > 0 && other == 0 ? "decrypted" : other > 0 && plain == 0 ? "encrypted" : "unknown";
+}
+
 KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const AesKey& key) {
   const auto volume = Iso9660::open(source);
   if (!volume) return KeyProof::unproved;

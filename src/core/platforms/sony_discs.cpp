@@ -69,7 +69,13 @@ Identity from_system_cnf(const DiscView& view, const std::map<std::string, std::
                          : as_text(head).starts_with("PS-X EXE");
   if (magic) id.evidence.push_back(fmt::format("{} is an executable of this platform", printable(id.boot_file)));
   id.confidence = magic ? "certain" : "likely";
-  if (!ps2) id.region = licence_region(view);
+  if (!ps2) {
+    id.region = licence_region(view);
+    const std::string other = region_of_serial(id.serial);
+    if (!id.region.empty() && !other.empty() && other != id.region)
+      id.warnings.push_back({"regions_disagree", fmt::format("the licence text says {}, the serial {} is one of {}",
+                                                             id.region, printable(id.serial), other)});
+  }
   if (id.region.empty()) id.region = region_of_serial(id.serial);
   if (ps2 && settings.contains("BOOT")) id.also.push_back({"ps1", "guess"});
   return id;
@@ -147,7 +153,9 @@ std::optional<Identity> identify_ps3(const DiscView& view) {
       for (const Ps3Disc::Region& r : map->regions)
         if (r.encrypted) id.encrypted_regions.push_back({r.first, r.last});
       const auto file = view.iso ? view.iso->find("PS3_GAME/PARAM.SFO") : std::nullopt;
-      if (id.state.empty() && file && map->is_encrypted(file->lba)) id.state = "decrypted";
+      // A PARAM.SFO outside the encrypted regions tells nothing of them: other files do.
+      if (id.state.empty() && map->has_encrypted())
+        id.state = file && map->is_encrypted(file->lba) ? "decrypted" : ps3_state(*map, view.disc);
     }
   } catch (const Error& e) {
     if (e.details.fault != Fault::refused) throw;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <deque>
+#include <map>
 #include <set>
 
 #include "opifex/core/base/text.hpp"
@@ -438,21 +439,25 @@ class Reader {
     }
     const bool sound = volume_.problems.size() == problems;
     if (!sound || tree == IsoTree::primary) return;
-    for (VolumeEntry& e : entries_) copy_facts(entries, e);
+    copy_facts(entries);
     entries = std::move(entries_);
     volume_.system = "iso9660+joliet";
     if (!joliet_->label.empty()) volume_.label = joliet_->label;
   }
 
   /// XA facts stand in the primary tree only.
-  static void copy_facts(const std::vector<VolumeEntry>& primary, VolumeEntry& entry) {
-    if (entry.kind != EntryKind::file || entry.size_bytes == 0) return;
-    for (const VolumeEntry& p : primary) {
-      if (p.attributes.empty() || p.extents != entry.extents) continue;
-      entry.attributes = p.attributes;
-      entry.kind = p.kind;
-      entry.form2 = p.form2;
-      return;
+  void copy_facts(const std::vector<VolumeEntry>& primary) {
+    std::multimap<std::uint64_t, const VolumeEntry*> by_sector;
+    for (const VolumeEntry& p : primary)
+      if (!p.attributes.empty() && !p.extents.empty()) by_sector.emplace(p.extents.front().sector, &p);
+    for (VolumeEntry& entry : entries_) {
+      if (entry.kind != EntryKind::file || entry.size_bytes == 0) continue;
+      const auto [begin, end] = by_sector.equal_range(entry.extents.front().sector);
+      const auto same = std::find_if(begin, end, [&](const auto& p) { return p.second->extents == entry.extents; });
+      if (same == end) continue;
+      entry.attributes = same->second->attributes;
+      entry.kind = same->second->kind;
+      entry.form2 = same->second->form2;
     }
   }
 

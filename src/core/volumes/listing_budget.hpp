@@ -29,7 +29,7 @@ class ListingBudget {
   }
 
  private:
-  static constexpr std::uint64_t kFixed = 24 << 20, kEach = 4;
+  static constexpr std::uint64_t kFixed = 40 << 20, kEach = 5;
   const ByteSource& disc_;
   std::uint64_t left_;
 };

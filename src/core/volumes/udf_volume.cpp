@@ -76,7 +76,7 @@ class Reader {
   explicit Reader(SourcePtr disc) : disc_(std::move(disc)) { volume_.disc = disc_; }
 
   std::optional<Volume> read() {
-    if (!recognised()) return std::nullopt;
+    if (!has_udf(*disc_)) return std::nullopt;
     volume_.system = "udf";
     try {
       read_sequence(find_anchor());
@@ -94,19 +94,6 @@ class Reader {
   void damage(const char* code, std::string message) {
     constexpr std::size_t kMost = 200;
     if (volume_.problems.size() < kMost) volume_.problems.push_back({code, std::move(message), Weight::damage});
-  }
-
-  /// BEA01 ... NSR02 or NSR03 ... in the sectors from 16 on (ECMA-167, 2/9.1).
-  bool recognised() const {
-    constexpr std::uint64_t kFirst = 16, kLook = 64;
-    for (std::uint64_t n = kFirst; n < kFirst + kLook; ++n) {
-      const Bytes b = sector(n);
-      if (b.size() < kBlock) return false;
-      const std::string_view id = as_text(b).substr(1, 5);
-      if (id == "NSR02" || id == "NSR03") return true;
-      if (id != "CD001" && id != "BEA01" && id != "BOOT2" && id != "CDW02" && id != "TEA01") return false;
-    }
-    return false;
   }
 
   std::pair<std::uint32_t, std::uint32_t> find_anchor() const {
@@ -416,6 +403,18 @@ class Reader {
 };
 
 }  // namespace
+
+bool has_udf(const ByteSource& disc) {
+  constexpr std::uint64_t kFirst = 16, kLook = 64;
+  for (std::uint64_t n = kFirst; n < kFirst + kLook; ++n) {
+    const Bytes b = read_up_to(disc, n * kBlock, kBlock);
+    if (b.size() < kBlock) return false;
+    const std::string_view id = as_text(b).substr(1, 5);
+    if (id == "NSR02" || id == "NSR03") return true;
+    if (id != "CD001" && id != "BEA01" && id != "BOOT2" && id != "CDW02" && id != "TEA01") return false;
+  }
+  return false;
+}
 
 std::optional<Volume> read_udf(SourcePtr disc) { return Reader(std::move(disc)).read(); }
 

@@ -34,6 +34,9 @@ std::optional<Ps3Disc> read_ps3_disc(const ByteSource& disc);
 /// Decrypts whole sectors of 2048 bytes in place, those of encrypted regions only. Safe from many threads.
 void decrypt_ps3(const Ps3Disc& disc, const AesKey& key, std::uint64_t first_sector, std::span<std::byte> sectors);
 
+/// "encrypted", "decrypted" or "unknown": by the files in encrypted regions whose beginnings are known.
+std::string ps3_state(const Ps3Disc& disc, const SourcePtr& source);
+
 enum class KeyProof { right, wrong, already_plain, unproved };
 /// Tries the key on the files whose beginnings are known.
 KeyProof prove_disc_key(const Ps3Disc& disc, const SourcePtr& source, const AesKey& key);
