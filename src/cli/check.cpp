@@ -88,6 +88,7 @@ void run_check(Session& session) {
   opening.allow_missing = true;
   const auto check = [&](const Input& input) {
     const Image image = open_input(input);
+    if (wants_repair) refuse_unrepairable(image);
     const CheckResult result = check_image(image, options, session.work());
     session.result(
         report::check_json(image, result),

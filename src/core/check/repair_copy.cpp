@@ -48,6 +48,16 @@ bool holds_plain_raw_sectors(const Extent& e) {
 
 }  // namespace
 
+void refuse_unrepairable(const Image& image) {
+  if (image.cd && std::any_of(image.cd->extents().begin(), image.cd->extents().end(), holds_plain_raw_sectors)) return;
+  throw Error({.code = "nothing_to_repair",
+               .what = "there is nothing that could be repaired",
+               .file = image.path.string(),
+               .found = "no sectors with error correction of their own",
+               .expected = "the 2352-byte sectors of a CD, as they were read",
+               .hint = "opifex check without --repair says whether it is damaged"});
+}
+
 Image repaired_view(const Image& image, const CheckResult& result) {
   std::map<SourcePtr, std::vector<Mend>> mends;
   for (const TrackCheck& track : result.tracks)

@@ -81,6 +81,9 @@ struct CheckOptions {
 
 CheckResult check_image(const Image& image, const CheckOptions& options, Work& work);
 
+/// Before hours of hashing: Error "nothing_to_repair" if the image has no sectors with error correction.
+void refuse_unrepairable(const Image& image);
+
 /// The image with every sector that `result` calls repairable mended as it is read. Nothing is written.
 Image repaired_view(const Image& image, const CheckResult& result);
 
