@@ -273,7 +273,8 @@ class Checker {
     for (const VolumeProblem& p : volume.problems) {
       const bool outside = p.code == "cut_short" || p.code == "outside_image";
       cut = cut || outside;
-      if (p.weight == Weight::damage)
+      // The file can be listed, but which of the two numbers is true nobody knows.
+      if (p.weight == Weight::damage || p.code == "both_endian_contradiction")
         fault(p.code, p.message, outside ? Verdict::incomplete : Verdict::damaged, {});
       else
         find(p.code, p.weight == Weight::warning ? Severity::warning : Severity::note, p.message);

@@ -80,9 +80,9 @@ class ArchiveReader::Feed {
   /// Reads on to the end; true if the last block of 512 bytes held only zeros.
   bool ends_in_zeros() {
     if (!unpacked_) {
-      constexpr std::uint64_t kTarBlock = 512;
-      const std::uint64_t from = source_->size() > kTarBlock ? source_->size() - kTarBlock : 0;
-      return all_zero(read_up_to(*source_, from, kTarBlock));
+      constexpr std::uint64_t kEndBytes = 512;
+      const std::uint64_t from = source_->size() > kEndBytes ? source_->size() - kEndBytes : 0;
+      return all_zero(read_up_to(*source_, from, kEndBytes));
     }
     bool zeros = all_zero(tail());
     const void* more = nullptr;

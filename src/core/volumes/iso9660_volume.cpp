@@ -93,9 +93,12 @@ class Reader {
 
   std::uint32_t both32(ByteView v, std::size_t at) {
     const std::uint32_t little = load_le32(v, at), big = load_be32(v, at + 4);
-    if (little != big && !mismatch_) {
-      mismatch_ = true;
-      say("both_endian_mismatch", Weight::warning, "a number that stands twice differs: the little-endian one counts");
+    // Sloppy writers leave one of the two out; two different ones are no longer what anybody wrote.
+    const bool contradict = little != big && little != 0 && big != 0;
+    if (little != big && !(contradict ? contradiction_ : mismatch_)) {
+      (contradict ? contradiction_ : mismatch_) = true;
+      say(contradict ? "both_endian_contradiction" : "both_endian_mismatch", Weight::warning,
+          "a number that stands twice differs: the little-endian one counts");
     }
     return little != 0 ? little : big;
   }
@@ -231,7 +234,12 @@ class Reader {
   void read_sector(ByteView sector, const Folder& folder, std::vector<Record>& records) {
     for (std::size_t at = 0; at < kBlock;) {
       const auto length = std::to_integer<std::size_t>(sector[at]);
-      if (length == 0) return;
+      if (length == 0) {
+        if (!all_zero(sector.subspan(at)))
+          damage("record_lost", fmt::format("{}: records follow where its sector should have ended",
+                                            folder.path.empty() ? "the root" : printable(folder.path)));
+        return;
+      }
       const char* fault = nullptr;
       if (at + length > kBlock)
         fault = "record_crosses_sector";
@@ -358,6 +366,13 @@ class Reader {
       rock_ridge_ = true;
       skip_ = static_cast<unsigned char>(use[6]);
     }
+    // An indicator that is broken in one place takes all long names with it.
+    const std::string_view use = as_text(root.system_use);
+    const bool nearly = use.size() >= 7 && (use.starts_with("SP") ? 1 : 0) + (use[2] == 7 ? 1 : 0) +
+                                                   (use[3] == 1 ? 1 : 0) + (use.substr(4, 2) == "\xBE\xEF" ? 1 : 0) >=
+                                               3;
+    if (!rock_ridge_ && nearly)
+      damage("rock_ridge", "the mark of its Rock Ridge names is broken: the plain names are shown");
   }
 
   void read_rock_ridge(const Record& r, bool xa, std::string& name, VolumeEntry& entry) {
@@ -370,7 +385,10 @@ class Reader {
       out = block(*place(sector));
       return true;
     });
-    if (fault) damage(fault, fmt::format("{}: what goes on elsewhere of its name cannot be read", printable(name)));
+    if (fault) damage(fault, fmt::format("{}: {}", printable(name),
+                                         fault == std::string_view("susp_entry")
+                                             ? "its Rock Ridge entries are broken: name, date or link may be lost"
+                                             : "what goes on elsewhere of its name cannot be read"));
     if (!use.name.empty()) name = use.name;
     if (use.modified) entry.modified = use.modified;
     if (!use.link) return;
@@ -486,7 +504,7 @@ class Reader {
   std::optional<Descriptor> primary_, joliet_;
   std::vector<VolumeEntry> entries_;
   std::set<std::uint64_t> folders_;
-  bool rock_ridge_ = false, mismatch_ = false, bad_date_ = false;
+  bool rock_ridge_ = false, mismatch_ = false, contradiction_ = false, bad_date_ = false;
   std::size_t skip_ = 0;
 };
 

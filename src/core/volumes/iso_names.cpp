@@ -105,13 +105,17 @@ std::optional<std::int64_t> iso_date7(ByteView date) {
 const char* SystemUse::read(ByteView area, const std::function<bool(std::uint32_t, Bytes&)>& read_sector) {
   constexpr int kMostHops = 64;
   constexpr std::size_t kHead = 4, kCe = 28;
+  const auto named = [](char c) { return (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9'); };
   Bytes held;
+  const char* fault = nullptr;
   for (int hop = 0;; ++hop) {
     std::optional<std::array<std::uint32_t, 3>> next;  // sector, offset, length
     for (std::size_t at = 0; at + kHead <= area.size();) {
       const auto length = std::to_integer<std::size_t>(area[at + 2]);
-      if (length < kHead || at + length > area.size()) break;
       const std::string_view signature = as_text(area).substr(at, 2);
+      const bool broken = length < kHead || at + length > area.size() || !named(signature[0]) || !named(signature[1]);
+      if (broken && !all_zero(area.subspan(at))) fault = "susp_entry";
+      if (broken) break;
       const ByteView data = area.subspan(at + kHead, length - kHead);
       if (signature == "ST") break;
       if (signature == "CE" && length >= kCe)
@@ -120,7 +124,7 @@ const char* SystemUse::read(ByteView area, const std::function<bool(std::uint32_
         entry(signature, data);
       at += length;
     }
-    if (!next) return nullptr;
+    if (!next) return fault;
     if (hop == kMostHops) {
       name.clear();
       return "susp_loop";

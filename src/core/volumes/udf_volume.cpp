@@ -79,7 +79,7 @@ class Reader {
     if (!has_udf(*disc_)) return std::nullopt;
     volume_.system = "udf";
     try {
-      read_sequence(find_anchor());
+      read_sequences();
       read_maps();
       walk(root());
     } catch (const Broken& b) {
@@ -96,12 +96,33 @@ class Reader {
     if (volume_.problems.size() < kMost) volume_.problems.push_back({code, std::move(message), Weight::damage});
   }
 
-  std::pair<std::uint32_t, std::uint32_t> find_anchor() const {
+  /// The volume's descriptors stand twice: the second time for when the first cannot be read.
+  void read_sequences() {
+    const Anchor anchor = find_anchor();
+    try {
+      read_sequence(anchor.main);
+    } catch (const Broken& b) {
+      damage(b.code, b.message + ": its reserve is used");
+      areas_.clear();
+      logical_.clear();
+      read_sequence(anchor.reserve);
+    }
+  }
+
+  struct Anchor {
+    std::pair<std::uint32_t, std::uint32_t> main, reserve;  // sector and bytes
+  };
+  Anchor find_anchor() {
     const std::uint64_t last = sectors() - 1;
     for (const std::uint64_t n :
          {std::uint64_t{256}, last, last - std::min<std::uint64_t>(last, 256), std::uint64_t{512}}) {
       const Bytes b = sector(n);
-      if (b.size() == kBlock && tag_of(b) == kAnchor) return {load_le32(b, 20), load_le32(b, 16)};
+      if (b.size() != kBlock || tag_of(b) != kAnchor) {
+        // Blank discs of some writers have only the ones at the end: nothing is wrong then.
+        if (n == 256 && b.size() == kBlock && !all_zero(b)) damage("udf_anchor", "the anchor in sector 256 is broken");
+        continue;
+      }
+      return {{load_le32(b, 20), load_le32(b, 16)}, {load_le32(b, 28), load_le32(b, 24)}};
     }
     throw Broken{"udf_anchor", "the UDF file system has no anchor"};
   }
@@ -118,6 +139,8 @@ class Reader {
       if (b.size() < kBlock) break;
       const std::uint16_t tag = tag_of(b);
       if (tag == kTerminator) break;
+      if (tag == 0 && !all_zero(b))
+        damage("udf_descriptor", fmt::format("the descriptor in sector {} is broken", where.first + i));
       if (tag == kPartition) areas_.push_back({load_le16(b, 22), load_le32(b, 188), load_le32(b, 192)});
       if (tag == kLogicalVolume) logical_ = b;
     }
@@ -414,6 +437,12 @@ bool has_udf(const ByteSource& disc) {
     if (id != "CD001" && id != "BEA01" && id != "BOOT2" && id != "CDW02" && id != "TEA01") return false;
   }
   return false;
+}
+
+bool has_udf_anchor(const ByteSource& disc) {
+  constexpr std::uint64_t kPlace = 256;
+  const Bytes b = read_up_to(disc, kPlace * kBlock, kBlock);
+  return b.size() == kBlock && tag_of(b) == kAnchor && load_le32(b, 12) == kPlace;
 }
 
 std::optional<Volume> read_udf(SourcePtr disc) { return Reader(std::move(disc)).read(); }

@@ -122,6 +122,14 @@ bool all_in(const Volume& a, const Volume& b) {
   });
 }
 
+/// Of two file systems for one disc only one is shown: what is wrong with the other must not go with it.
+void tell_beside(const Volume& hidden, const std::string& which, Volume& shown) {
+  std::vector<VolumeProblem> problems;
+  for (const VolumeProblem& p : hidden.problems)
+    if (p.weight == Weight::damage) problems.push_back({p.code, which + p.message, p.weight});
+  shown.problems.insert(shown.problems.end(), problems.begin(), problems.end());
+}
+
 /// One of several file systems of a place: what is broken beyond listing must not hide a sound one beside it.
 template <typename Read>
 std::optional<Volume> read_beside(const Read& read, std::optional<Error>& broken) {
@@ -156,12 +164,17 @@ void read_at_place(const SourcePtr& disc, std::uint64_t start, const KeyRing* ke
   const std::size_t before = volumes.size();
   auto iso = read_beside([&] { return read_iso9660(disc, start); }, broken);
   auto udf = start == 0 ? read_beside([&] { return read_udf(disc); }, broken) : std::nullopt;
+  if (iso && !udf && !broken && start == 0 && has_udf_anchor(*disc))
+    iso->problems.push_back(
+        {"udf_unmarked", "a UDF file system beside it lost its mark: players will not find it", Weight::damage});
   const std::uint64_t iso_blocks = iso ? iso->blocks : 0;
   if (iso && udf) {
+    tell_beside(*udf, "the UDF file system beside it: ", *iso);
     if (same_names(*udf, *iso)) {
       iso->problems.push_back({"udf_beside", "a UDF file system beside it names the same files", Weight::note});
       udf.reset();
     } else if (all_in(*iso, *udf)) {
+      tell_beside(*iso, "the ISO 9660 file system beside it: ", *udf);
       udf->problems.push_back(
           {"iso_beside", "an ISO 9660 file system beside it names the same files, shorter", Weight::note});
       iso.reset();
