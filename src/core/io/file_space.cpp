@@ -101,7 +101,8 @@ class StagedFiles final : public FileSpace {
   std::vector<fs::path> entries(const fs::path& folder) const override {
     std::vector<fs::path> found = host_files()->entries(folder);
     const fs::path place = plain(folder.empty() ? "." : folder);
-    for (const auto& [name, at] : where_) {
+    for (const auto& staged : where_) {
+      const fs::path& name = staged.first;
       if (name.parent_path() == place &&
           std::none_of(found.begin(), found.end(), [&](const fs::path& f) { return plain(f) == name; }))
         found.push_back(folder / name.filename());
