@@ -62,7 +62,9 @@ void run_files(Session& session) {
     throw Error({.fault = Fault::usage, .code = "usage", .what = "files takes an image and at most one path"});
   OpenOptions opening = open_options(session);
   opening.allow_missing = true;
-  const auto [image, volumes] = open_contents(session, opening);
+  const auto contents = open_contents(session, opening);
+  const Image& image = contents.image;
+  const std::vector<Volume>& volumes = contents.volumes;
   const std::string path = words.size() > 1 ? words[1] : "";
   const bool found = path.empty() || std::any_of(volumes.begin(), volumes.end(), [&](const Volume& v) {
                        return std::any_of(v.entries.begin(), v.entries.end(),
@@ -150,7 +152,9 @@ void run_extract_command(Session& session) {
                  .what = "extract needs --into DIR for the files",
                  .hint = "the folder is made if it is not there"});
   const auto start = std::chrono::steady_clock::now();
-  const auto [image, volumes] = open_contents(session, open_options(session));
+  const auto contents = open_contents(session, open_options(session));
+  const Image& image = contents.image;
+  const std::vector<Volume>& volumes = contents.volumes;
   const WriteJob write = write_job(session, session.text("into"));
   const ExtractPlan plan = plan_extract(
       image, volumes, {{words.begin() + 1, words.end()}, session.text("into"), form2_as(session)}, write.target);

@@ -248,8 +248,8 @@ class Checker {
   /// The file systems, whole: tables that loop, lie outside or contradict each other, files that are not there.
   /// With the sectors that can be repaired as they would be: what they say of the directories is no damage of its own.
   Image mended() const {
-    const bool any = std::any_of(result_.tracks.begin(), result_.tracks.end(),
-                                 [](const TrackCheck& t) { return t.repairable > 0; });
+    const bool any =
+        std::any_of(result_.tracks.begin(), result_.tracks.end(), [](const TrackCheck& t) { return t.repairable > 0; });
     try {
       return any ? repaired_view(image_, result_) : image_;
     } catch (const Error& e) {

@@ -131,9 +131,9 @@ void Dump::compare_samples(const DumpStore& store, const SectorMap& map) {
   std::vector<StateRange> good;
   for (const StateRange& r : map.ranges())
     if (r.state == SectorState::good) good.push_back(r);
-  constexpr std::size_t kSamples = 3;
-  for (std::size_t i = 0; i < std::min(kSamples, good.size()); ++i) {
-    const StateRange& range = good[i * good.size() / kSamples];
+  constexpr std::size_t kLooks = 3;
+  for (std::size_t i = 0; i < std::min(kLooks, good.size()); ++i) {
+    const StateRange& range = good[i * good.size() / kLooks];
     const Lba lba = range.first + (range.end - range.first) / 2;
     const auto region = std::find_if(plan_.regions.begin(), plan_.regions.end(),
                                      [&](const Region& r) { return lba >= r.first && lba < r.end; });

@@ -252,8 +252,19 @@ class Reader {
         return;
       }
       records.push_back(parse_record(sector.subspan(at, length)));
+      if (holds_record(records.back().system_use))
+        damage("record_lost", fmt::format("{}: a record is longer than it was, and hides the next one",
+                                          folder.path.empty() ? "the root" : printable(folder.path)));
       at += length;
     }
+  }
+
+  /// What belongs to the system does not look like a record: its length, and a sector and a size that stand twice.
+  static bool holds_record(ByteView use) {
+    if (use.size() < kShortest) return false;
+    const auto twice = [&](std::size_t at) { return load_le32(use, at) == load_be32(use, at + 4); };
+    const auto length = std::to_integer<std::size_t>(use[0]);
+    return length >= kShortest && length <= use.size() && load_le32(use, 2) != 0 && twice(2) && twice(10);
   }
 
   Record parse_record(ByteView r) {
@@ -385,10 +396,11 @@ class Reader {
       out = block(*place(sector));
       return true;
     });
-    if (fault) damage(fault, fmt::format("{}: {}", printable(name),
-                                         fault == std::string_view("susp_entry")
-                                             ? "its Rock Ridge entries are broken: name, date or link may be lost"
-                                             : "what goes on elsewhere of its name cannot be read"));
+    if (fault)
+      damage(fault, fmt::format("{}: {}", printable(name),
+                                fault == std::string_view("susp_entry")
+                                    ? "its Rock Ridge entries are broken: name, date or link may be lost"
+                                    : "what goes on elsewhere of its name cannot be read"));
     if (!use.name.empty()) name = use.name;
     if (use.modified) entry.modified = use.modified;
     if (!use.link) return;
