@@ -295,8 +295,13 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
     job.adopted[target] = files.subchannel;
   }
   job.inputs = request_.inputs;
-  job.inspect = inspection_of(image, request, conversion.plan, request_.prove ? Inspect::prove : Inspect::layout,
-                              result.proof, work);
+  const bool changed = std::any_of(conversion.losses.begin(), conversion.losses.end(),
+                                   [](const Loss& l) { return is_content_loss(l.kind); });
+  const bool can_prove = !changed || can_be_compared(image, *plan_.format, conversion.losses);
+  const Inspect how = can_prove && request_.prove ? Inspect::prove : changed ? Inspect::readable : Inspect::layout;
+  job.inspect = inspection_of(image, request, conversion.plan, how, result.proof, work);
+  if (request_.prove && !can_prove)
+    result.warnings.push_back({"not_proved", "--prove is left out: with accepted losses disc and image differ"});
   for (WrittenFile& file : write_outputs(image, conversion.plan, job, work)) result.outputs.push_back(std::move(file));
   result.verdict = verdict_of(state.map);
   store.remove();

@@ -169,8 +169,8 @@ void read_at_place(const SourcePtr& disc, std::uint64_t start, const KeyRing* ke
         {"udf_unmarked", "a UDF file system beside it lost its mark: players will not find it", Weight::damage});
   const std::uint64_t iso_blocks = iso ? iso->blocks : 0;
   if (iso && udf) {
-    tell_beside(*udf, "the UDF file system beside it: ", *iso);
     if (same_names(*udf, *iso)) {
+      tell_beside(*udf, "the UDF file system beside it: ", *iso);
       iso->problems.push_back({"udf_beside", "a UDF file system beside it names the same files", Weight::note});
       udf.reset();
     } else if (all_in(*iso, *udf)) {
