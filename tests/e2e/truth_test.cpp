@@ -223,6 +223,20 @@ TEST_F(Truth, HalvesOfAnImageAreNoTwoGames) {
   EXPECT_EQ(cli({"identify", ".", "--json"}).json()["results"][0]["games"].size(), 2u);
 }
 
+TEST_F(Truth, AWrongStartBlockIsFoundByTheData) {
+  copy_folder(vector_path("xbox/god-enhanced"), *this / "g");
+  ASSERT_EQ(shell("chmod -R u+w g && find g -name '*.gz' -exec gunzip {} +").exit_code, 0);
+  fs::path header;
+  for (const auto& entry : fs::recursive_directory_iterator(*this / "g"))
+    if (entry.is_regular_file() && !entry.path().filename().string().starts_with("Data")) header = entry.path();
+  const auto before = first({"files", header.string(), "--json"})["entries"];
+  std::string bytes = read_file(header);
+  bytes.replace(0x395, 3, "\x11\x22\x33");
+  write_file(header, bytes);
+  EXPECT_EQ(first({"files", header.string(), "--json"})["entries"], before);
+  EXPECT_TRUE(contains(cli({"identify", header.string()}).out, "start block does not fit the data"));
+}
+
 /// Where the files of an image lie, as its directories have it.
 std::string places_of(const nlohmann::json& files) {
   std::vector<std::string> places;
