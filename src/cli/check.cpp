@@ -2,10 +2,13 @@
 
 #include <algorithm>
 #include <chrono>
+#include <numeric>
 
 #include <fmt/format.h>
 
+#include "opifex/core/base/text.hpp"
 #include "opifex/core/check/compare.hpp"
+#include "opifex/core/check/prove.hpp"
 #include "opifex/report/text.hpp"
 #include "opifex/report/volume.hpp"
 
@@ -36,7 +39,15 @@ CheckOptions check_options(const Session& session) {
   return options;
 }
 
-/// Writes the copy, then checks what was written: that is what the user will keep.
+std::uint64_t left_bad(const CheckResult& result, bool when_repaired) {
+  return std::accumulate(result.tracks.begin(), result.tracks.end(), std::uint64_t{0},
+                         [&](std::uint64_t sum, const TrackCheck& t) {
+                           return sum + t.bad - (when_repaired ? t.repairable : 0);
+                         });
+}
+
+/// Writes the copy, proves that it is the input with its sectors mended, and checks it before it gets its name: that is
+/// what the user will keep.
 void repair(Session& session, const Image& image, const CheckResult& result) {
   const Image repaired = repaired_view(image, result);
   const auto out = leading_output(repaired, *repaired.format, session.text("out"));
@@ -45,16 +56,31 @@ void repair(Session& session, const Image& image, const CheckResult& result) {
   report::JobResult done;
   const auto start = std::chrono::steady_clock::now();
   WriteJob job = write_job(session, out.parent_path());
+  Image copy;
+  CheckResult after;
   job.inspect = [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
-    OpenOptions options;
-    options.files = staged;
-    open_image(leading_file(conversion.plan, written).path, options);  // or it gets no name
+    OpenOptions opening;
+    opening.files = staged;
+    const auto lead = leading_file(conversion.plan, written).path;
+    copy = open_image(lead, opening);
+    const bool set = repaired.format->holds.unstored_gaps;
+    const Proof proof = set ? prove_same(repaired, copy, {repaired.format->holds}, session.work())
+                            : prove_copies(conversion.plan, *staged, written, session.work());
+    done.proof_sha1 = proof.sha1;
+    done.proof_compared = proof.compared;
+    after = check_image(copy, check_options(session), session.work());
+    if (left_bad(after, false) == left_bad(result, true)) return;
+    throw Error({.fault = Fault::device,
+                 .code = "proof_failed",
+                 .what = "the repaired copy has other bad sectors than it should",
+                 .file = lead.string(),
+                 .found = plural(left_bad(after, false), "bad sector"),
+                 .expected = fmt::format("{}", left_bad(result, true)),
+                 .hint = "nothing was put in place; check the memory and the drives of this machine"});
   };
   done.outputs = write_outputs(repaired, conversion.plan, job, session.work());
   done.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   session.result(report::job_json(image, conversion, done), report::job_text(conversion, done));
-  const Image copy = open_image(out);
-  const CheckResult after = check_image(copy, check_options(session), session.work());
   session.result(report::check_json(copy, after), report::check_text(copy, after));
   if (after.verdict != Verdict::intact) session.bad_news();
 }

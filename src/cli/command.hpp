@@ -42,11 +42,13 @@ class Session {
   void note_inputs(const std::vector<std::filesystem::path>& files) const { noted_.add(files); }
 
   /// A result: in `json` for --json, else as text on stdout.
-  void result(report::Json json, const std::string& text);
+  void result(const report::Json& json, const std::string& text);
   /// The same for lists of any length: only the form that is wanted is made.
   template <typename MakeJson, typename MakeText>
   void result_of(const MakeJson& make_json, const MakeText& make_text) {
-    flag("json") ? result(make_json(), "") : result(report::Json(), make_text());
+    if (!flag("json")) return result(report::Json(), make_text());
+    pause_progress();
+    document_.add(make_json());
   }
   /// Part of the answer that only a person needs; on stderr, not under --quiet or --json.
   void message(const std::string& text);
@@ -65,7 +67,8 @@ class Session {
   po::variables_map options_;
   Progress progress_;
   Work work_;
-  report::Json document_;
+  report::DocumentPrinter document_;
+  report::Json errors_ = report::Json::array();
   mutable InputFiles noted_;
   int exit_ = kDone;
   bool separate_ = false;

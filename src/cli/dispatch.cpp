@@ -147,9 +147,8 @@ int dispatch(const std::vector<std::string>& words, std::stop_token stop) {
     std::cout << std::flush;
     std::cerr << "opifex: " << e.what() << "\n";
     if (std::find(words.begin(), words.end(), "--json") != words.end()) {
-      report::Json document = report::document(words.front());
-      document["errors"].push_back(report::to_json(e.details, exit_code(e.details.fault)));
-      std::cout << report::dump(document);
+      report::DocumentPrinter(std::cout, words.front())
+          .finish(report::Json::array({report::to_json(e.details, exit_code(e.details.fault))}));
     }
     return exit_code(e.details.fault);
   }

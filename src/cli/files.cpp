@@ -116,11 +116,11 @@ std::vector<Finding> damage_of(const Image& image, const std::vector<Volume>& vo
                                Work& work) {
   std::vector<Finding> findings;
   if (image.format)
-    findings = SourceCheck(image, false, work).finish();  // an archive's members have their own checksums
+    findings = SourceCheck(image, false, work, &volumes).finish();  // an archive's members have their own checksums
   for (const Volume& volume : volumes) {
     std::vector<const VolumeEntry*> files;
     for (const ExtractItem& item : plan.items)
-      if (item.source && item.volume == &volume) files.push_back(item.entry);
+      if (!item.is_folder() && item.volume == &volume) files.push_back(item.entry);
     for (Finding& f : bad_sectors_of(image, files, volume, work)) findings.push_back(std::move(f));
   }
   return findings;

@@ -138,7 +138,7 @@ Session::Session(std::string command, po::variables_map options, std::stop_token
     : command_(std::move(command)),
       options_(std::move(options)),
       work_{progress_, 0},
-      document_(report::document(command_)) {
+      document_(std::cout, command_) {
   progress_.stop = std::move(stop);
   constexpr unsigned kMostThreads = 256;
   if (options_.count("threads") != 0) work_.threads = std::min(options_["threads"].as<unsigned>(), kMostThreads);
@@ -180,9 +180,9 @@ void Session::pause_progress() {
   if (drawing_) drawing_->wipe();
 }
 
-void Session::result(report::Json json, const std::string& text) {
+void Session::result(const report::Json& json, const std::string& text) {
   pause_progress();
-  if (flag("json")) return document_["results"].push_back(std::move(json));
+  if (flag("json")) return document_.add(json);
   if (separate_) std::cout << "\n";
   separate_ = true;
   std::cout << printable_lines(text) << std::flush;
@@ -201,7 +201,7 @@ void Session::failed(const Error& error) {
   pause_progress();
   const int code = exit_code(error.details.fault);
   if (exit_ == kDone || exit_ == kBadNews) exit_ = code;
-  document_["errors"].push_back(report::to_json(error.details, code));
+  errors_.push_back(report::to_json(error.details, code));
   spdlog::error("{}", error.what());
   std::cout << std::flush;
   std::cerr << "opifex: " << error.what() << "\n";
@@ -209,7 +209,7 @@ void Session::failed(const Error& error) {
 
 int Session::finish() {
   pause_progress();
-  if (flag("json")) std::cout << report::dump(document_);
+  if (flag("json")) document_.finish(errors_);
   std::cout << std::flush;
   spdlog::info("exit {}", exit_);
   return exit_;

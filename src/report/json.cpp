@@ -46,10 +46,6 @@ Json optional_number(const auto& value) { return value ? Json(*value) : Json(); 
 
 }  // namespace
 
-Json document(const std::string& command) {
-  return {{"opifex", 1}, {"command", command}, {"results", Json::array()}, {"errors", Json::array()}};
-}
-
 Json to_json(const ErrorDetails& e, int exit_code) {
   return {{"code", e.code},
           {"what", e.what},
@@ -253,6 +249,57 @@ Json job_json(const Image& image, const Conversion& conversion, const JobResult&
           {"proof_sha1", or_null(job.proof_sha1)},
           {"proof_compared", or_null(job.proof_compared)},
           {"seconds", job.seconds}};
+}
+
+namespace {
+
+/// As it stands so many blanks deep in a document, without them in its first line.
+std::string indented(const Json& value, std::size_t blanks) {
+  std::string text;
+  for (const char c : dump(value)) {
+    text += c;
+    if (c == '\n') text.append(blanks, ' ');
+  }
+  text.resize(text.size() - blanks - 1);
+  return text;
+}
+
+constexpr std::size_t kResultDepth = 4, kListDepth = 8;  // blanks
+
+void print_list(std::ostream& out, const LongResult& result) {
+  bool any = false;
+  while (const std::optional<Json> item = result.next()) {
+    out << (any ? ",\n" : "[\n") << std::string(kListDepth, ' ') << indented(*item, kListDepth);
+    any = true;
+  }
+  out << (any ? "\n" + std::string(kListDepth - 2, ' ') + "]" : "[]");
+}
+
+}  // namespace
+
+void DocumentPrinter::begin() {
+  out_ << "{\n  \"opifex\": 1,\n  \"command\": " << indented(Json(command_), 0) << ",\n  \"results\": [";
+}
+
+void DocumentPrinter::add(const LongResult& result) {
+  if (results_++ == 0) begin();
+  out_ << (results_ == 1 ? "\n" : ",\n") << std::string(kResultDepth, ' ');
+  if (!result.next) {
+    out_ << indented(result.result, kResultDepth);
+    return;
+  }
+  const char* before = "{\n";
+  for (const auto& [key, value] : result.result.items()) {
+    out_ << before << std::string(kListDepth - 2, ' ') << indented(Json(key), 0) << ": ";
+    key == result.key ? print_list(out_, result) : void(out_ << indented(value, kListDepth - 2));
+    before = ",\n";
+  }
+  out_ << "\n" << std::string(kResultDepth, ' ') << "}";
+}
+
+void DocumentPrinter::finish(const Json& errors) {
+  if (results_ == 0) begin();
+  out_ << (results_ == 0 ? "]" : "\n  ]") << ",\n  \"errors\": " << indented(errors, 2) << "\n}\n";
 }
 
 std::string dump(const Json& document) {

@@ -16,13 +16,11 @@ std::vector<const VolumeEntry*> walk_order(const Volume& volume, const std::stri
   for (const VolumeEntry& e : volume.entries)
     if (path.empty() || path_fits(path, e.path)) entries.push_back(&e);
   // '/' sorts before everything, so that a folder's files follow it at once.
-  const auto key = [](const VolumeEntry* e) {
-    std::string k = e->path;
-    std::replace(k.begin(), k.end(), '/', '\1');
-    return k;
-  };
-  std::stable_sort(entries.begin(), entries.end(),
-                   [&](const VolumeEntry* a, const VolumeEntry* b) { return key(a) < key(b); });
+  const auto key = [](char c) { return c == '/' ? 0 : static_cast<unsigned char>(c) + 1; };
+  const auto before = [&](char a, char b) { return key(a) < key(b); };
+  std::stable_sort(entries.begin(), entries.end(), [&](const VolumeEntry* a, const VolumeEntry* b) {
+    return std::lexicographical_compare(a->path.begin(), a->path.end(), b->path.begin(), b->path.end(), before);
+  });
   return entries;
 }
 
@@ -58,6 +56,25 @@ std::string shown_path(const VolumeEntry& e, FilesView view) {
   return std::string(2 * depth, ' ') + printable(slash == std::string::npos ? e.path : e.path.substr(slash + 1)) + tail;
 }
 
+Json entry_json(const Volume& volume, std::size_t number, const VolumeEntry& e) {
+  Json extents = Json::array();
+  for (const VolumeExtent& x : e.extents)
+    extents.push_back({{"lba", static_cast<std::int64_t>(x.sector) + volume.shift}, {"size_bytes", x.size_bytes}});
+  const std::string date = date_text(e.modified);
+  const Json first = e.extents.empty() ? Json() : extents.front()["lba"];
+  return {{"path", e.path},
+          {"volume", number},
+          {"kind", to_string(e.kind)},
+          {"size_bytes", e.size_bytes},
+          {"modified", date.empty() ? Json() : Json(date)},
+          {"lba", first},
+          {"extents", std::move(extents)},
+          {"attributes", e.attributes},
+          {"link", e.link.empty() ? Json() : Json(e.link)},
+          {"sound", e.sound},
+          {"safe_name", e.safe}};
+}
+
 void add_totals(std::string& text, const std::vector<const VolumeEntry*>& entries) {
   std::uint64_t files = 0, folders = 0, bytes = 0;
   for (const VolumeEntry* e : entries) {
@@ -83,35 +100,30 @@ std::string date_text(const std::optional<std::int64_t>& seconds) {
                      tm.tm_min);
 }
 
-Json files_json(const Image& image, const std::vector<Volume>& volumes, const std::string& path) {
-  Json all = Json::array(), systems = Json::array(), warnings = Json::array();
+LongResult files_json(const Image& image, const std::vector<Volume>& volumes, const std::string& path) {
+  Json systems = Json::array(), warnings = Json::array();
   std::uint64_t total = 0;
+  std::vector<std::pair<std::size_t, const VolumeEntry*>> entries;
   for (std::size_t i = 0; i < volumes.size(); ++i) {
     const Volume& v = volumes[i];
     systems.push_back({{"system", v.system}, {"label", v.label}, {"blocks", v.blocks}, {"damaged", v.damaged()}});
     for (const VolumeProblem& p : v.problems)
       warnings.push_back({{"code", p.code}, {"severity", to_string(p.weight)}, {"message", p.message}});
     for (const VolumeEntry* e : walk_order(v, path)) {
-      Json extents = Json::array();
-      for (const VolumeExtent& x : e->extents)
-        extents.push_back({{"lba", static_cast<std::int64_t>(x.sector) + v.shift}, {"size_bytes", x.size_bytes}});
-      const std::string date = date_text(e->modified);
-      all.push_back({{"path", e->path},
-                     {"volume", i},
-                     {"kind", to_string(e->kind)},
-                     {"size_bytes", e->size_bytes},
-                     {"modified", date.empty() ? Json() : Json(date)},
-                     {"lba", e->extents.empty() ? Json() : extents.front()["lba"]},
-                     {"extents", extents},
-                     {"attributes", e->attributes},
-                     {"link", e->link.empty() ? Json() : Json(e->link)},
-                     {"sound", e->sound},
-                     {"safe_name", e->safe}});
+      entries.emplace_back(i, e);
       total += e->kind == EntryKind::file ? e->size_bytes : 0;
     }
   }
-  return {{"path", image.path.string()}, {"volumes", systems}, {"entries", all},
-          {"total_bytes", total},        {"free_bytes", 0},    {"warnings", warnings}};
+  LongResult long_result;
+  long_result.result = {{"path", image.path.string()}, {"volumes", systems}, {"entries", Json::array()},
+                        {"total_bytes", total},        {"free_bytes", 0},    {"warnings", warnings}};
+  long_result.key = "entries";
+  long_result.next = [&volumes, entries = std::move(entries), at = std::size_t{0}]() mutable -> std::optional<Json> {
+    if (at == entries.size()) return std::nullopt;
+    const auto& [volume, entry] = entries[at++];
+    return entry_json(volumes[volume], volume, *entry);
+  };
+  return long_result;
 }
 
 std::string files_text(const Image& image, const std::vector<Volume>& volumes, const std::string& path,
@@ -134,28 +146,34 @@ std::string files_text(const Image& image, const std::vector<Volume>& volumes, c
   return text;
 }
 
-Json extract_json(const Image& image, const ExtractPlan& plan, const ExtractOutcome& outcome) {
-  Json outputs = Json::array(), skipped = Json::array();
-  for (std::size_t i = 0; i < plan.items.size(); ++i) {
-    const ExtractItem& item = plan.items[i];
-    if (!item.source) continue;
-    outputs.push_back({{"path", item.target.string()},
-                       {"from", item.entry->path},
-                       {"size_bytes", item.size_bytes},
-                       {"renamed", item.renamed},
-                       {"was_there", i < outcome.items.size() && outcome.items[i] == Extracted::was_there}});
-  }
+LongResult extract_json(const Image& image, const ExtractPlan& plan, const ExtractOutcome& outcome) {
+  Json skipped = Json::array();
   for (const SkippedEntry& s : plan.skipped) skipped.push_back({{"path", s.path}, {"why", s.why}});
-  return {{"inputs", {image.path.string()}},
-          {"outputs", outputs},
-          {"skipped", skipped},
-          {"total_bytes", plan.total_bytes},
-          {"planned_only", outcome.items.empty() && !plan.items.empty()},
-          {"verified", outcome.verified},
-          {"warnings", to_json(outcome.warnings)},
-          {"losses", Json::array()},
-          {"steps", Json::array()},
-          {"seconds", outcome.seconds}};
+  LongResult long_result;
+  long_result.result = {{"inputs", {image.path.string()}},
+                        {"outputs", Json::array()},
+                        {"skipped", skipped},
+                        {"total_bytes", plan.total_bytes},
+                        {"planned_only", outcome.items.empty() && !plan.items.empty()},
+                        {"verified", outcome.verified},
+                        {"warnings", to_json(outcome.warnings)},
+                        {"losses", Json::array()},
+                        {"steps", Json::array()},
+                        {"seconds", outcome.seconds}};
+  long_result.key = "outputs";
+  long_result.next = [&plan, &outcome, at = std::size_t{0}]() mutable -> std::optional<Json> {
+    while (at < plan.items.size() && plan.items[at].is_folder()) ++at;
+    if (at == plan.items.size()) return std::nullopt;
+    const ExtractItem& item = plan.items[at];
+    const bool there = at < outcome.items.size() && outcome.items[at] == Extracted::was_there;
+    ++at;
+    return Json{{"path", item.target},
+                {"from", item.entry->path},
+                {"size_bytes", item.size_bytes},
+                {"renamed", item.renamed},
+                {"was_there", there}};
+  };
+  return long_result;
 }
 
 std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome, const std::string& into) {
@@ -163,11 +181,11 @@ std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome,
   std::string text;
   for (std::size_t i = 0; i < plan.items.size(); ++i) {
     const ExtractItem& item = plan.items[i];
-    (item.source ? files : folders) += 1;
-    there += i < outcome.items.size() && outcome.items[i] == Extracted::was_there && item.source ? 1u : 0u;
+    (item.is_folder() ? folders : files) += 1;
+    there += i < outcome.items.size() && outcome.items[i] == Extracted::was_there && !item.is_folder() ? 1u : 0u;
     if (item.renamed)
       text += fmt::format("  renamed   {} is written as {}\n", printable(item.entry->path),
-                          printable(item.target.string()));
+                          printable(item.target));
   }
   const bool planned = outcome.items.empty() && !plan.items.empty();
   std::string head = fmt::format("{} {}", planned ? "would extract" : "extracted", plural(files, "file"));

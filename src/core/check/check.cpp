@@ -259,6 +259,10 @@ class Checker {
   }
 
   void judge_structure() {
+    if (options_.volumes) {
+      for (const Volume& volume : *options_.volumes) judge_volume(volume);
+      return;
+    }
     std::vector<Volume> volumes;
     try {
       volumes = read_volumes(mended());

@@ -108,10 +108,10 @@ struct Compared {
 };
 
 /// Every track with its gaps; what lies between sessions and areas is on no track.
-std::vector<Compared> track_runs(const CdImage& disc, Lba first) {
+std::vector<Compared> track_runs(const cd::Layout& layout, Lba first) {
   std::vector<Compared> runs;
   constexpr std::uint32_t kBatch = kFlowBlockBytes / cd::kRawBytes;
-  for (const cd::Track& t : disc.layout().tracks)
+  for (const cd::Track& t : layout.tracks)
     for (Lba at = std::max(first, t.pregap_lba); at < t.end_lba;) {
       const auto n = std::min(kBatch, static_cast<std::uint32_t>(t.end_lba - at));
       runs.push_back({at, n});
@@ -140,14 +140,36 @@ void compare_subchannel(const Image& source, const Image& result, const Capabili
   }
 }
 
+/// What is left of a disc's layout in a format of one session or area.
+cd::Layout first_session(const cd::Layout& layout) {
+  cd::Layout first = layout;
+  std::erase_if(first.tracks, [&](const cd::Track& t) {
+    return t.session != layout.tracks.front().session || t.area == cd::Area::high_density;
+  });
+  if (first.tracks.size() == layout.tracks.size() || first.tracks.empty()) return layout;
+  first.sessions.resize(std::min<std::size_t>(1, first.sessions.size()));
+  first.lead_out = first.tracks.back().end_lba;
+  return first;
+}
+
+/// As far as `holds` has a place for it.
+cd::Layout held_layout(const Image& source, const Capabilities& holds) {
+  return holds.sessions || holds.areas ? source.cd->layout() : first_session(source.cd->layout());
+}
+
 Proof prove_disc(const Image& source, const Image& result, const ProofRequest& request, Work& work) {
   const std::string file = result.path.string();
-  const LayoutProof layout(source.cd->layout(), result.cd->layout(), request.holds, file);
-  layout.run();
+  const cd::Layout held = held_layout(source, request.holds);
+  const LayoutProof layout(held, result.cd->layout(), request.holds, file);
+  // Without a list of tracks the borders are lost: a stream of sectors is left, and its length.
+  const bool borders = request.holds.track_list || held.tracks.size() == 1;
+  if (borders) layout.run();
+  if (!borders && result.cd->layout().lead_out != held.lead_out)
+    fail(file, fmt::format("{} sectors", result.cd->layout().lead_out), fmt::format("{}", held.lead_out));
   const Lba from = source.cd->extents().front().lba, there = result.cd->extents().front().lba;
   if (request.holds.first_pregap && there > from)
     fail(file, fmt::format("sectors from LBA {} on", there), fmt::format("from LBA {} on", from));
-  const std::vector<Compared> runs = track_runs(*source.cd, std::max(from, there));
+  const std::vector<Compared> runs = track_runs(held, std::max(from, there));
   std::uint64_t sectors = 0;
   for (const Compared& run : runs) sectors += run.sectors;
   work.progress.begin("proving", sectors * cd::kRawBytes);
@@ -174,7 +196,9 @@ Proof prove_disc(const Image& source, const Image& result, const ProofRequest& r
   });
   run_flow(flow, work);
   compare_subchannel(source, result, request.holds, work);
-  return {digest.finish(), fmt::format("{}, {} sectors of 2352 bytes", layout.words(), grouped(sectors))};
+  const bool part = held.tracks.size() < source.cd->layout().tracks.size();
+  return {digest.finish(), fmt::format("{}{}{} sectors of 2352 bytes", part ? "of the first session " : "",
+                                       borders ? layout.words() + ", " : "", grouped(sectors))};
 }
 
 /// Holes of both sides are not read. Returns the SHA-1 of the bytes.
@@ -291,7 +315,7 @@ namespace {
 /// Whoever opens the output has to find every track where the input has it.
 void require_layout(const Image& source, const Image& result, const Capabilities& holds) {
   try {
-    LayoutProof(source.cd->layout(), result.cd->layout(), holds, result.path.string()).run();
+    LayoutProof(held_layout(source, holds), result.cd->layout(), holds, result.path.string()).run();
   } catch (const Error& e) {
     ErrorDetails d = e.details;
     d.fault = Fault::refused;
@@ -324,8 +348,10 @@ Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::ve
 
 bool can_be_compared(const Image& source, const Format& target, const std::vector<Loss>& losses) {
   if (source.cd && !source.blocks && !target.holds.audio && !target.holds.track_list) return true;  // user data alone
-  return std::all_of(losses.begin(), losses.end(), [](const Loss& l) {
-    return !is_content_loss(l.kind) || l.kind == "subchannel" || l.kind == "partitions";
+  return std::all_of(losses.begin(), losses.end(), [&](const Loss& l) {
+    const bool borders_only = l.kind == "tracks" && target.holds.audio;
+    return !is_content_loss(l.kind) || l.kind == "subchannel" || l.kind == "partitions" || l.kind == "sessions" ||
+           borders_only;
   });
 }
 

@@ -38,14 +38,14 @@ std::vector<Finding> damage_in_sectors(const Image& image, Work& work) {
 
 }  // namespace
 
-SourceCheck::SourceCheck(const Image& image, bool sectors, Work& work)
-    : image_(image), sectors_(sectors && image.cd && !image.blocks), work_(work) {
+SourceCheck::SourceCheck(const Image& image, bool sectors, Work& work, const std::vector<Volume>* volumes)
+    : image_(image), sectors_(sectors && image.cd && !image.blocks), work_(work), volumes_(volumes) {
   if (image.container) image.container->watch();
   if (sectors_) image.cd->watch();
 }
 
 std::vector<Finding> SourceCheck::finish() const {
-  CheckResult result = check_image(image_, {.hashes = {}, .depth = CheckDepth::beside_a_job}, work_);
+  CheckResult result = check_image(image_, {{}, CheckDepth::beside_a_job, volumes_}, work_);
   std::erase_if(result.findings, [](const Finding& f) { return f.severity != Severity::error; });
   if (sectors_) {
     auto damage = damage_in_sectors(image_, work_);

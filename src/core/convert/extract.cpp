@@ -4,7 +4,7 @@
 #include <cerrno>
 #include <cstring>
 #include <map>
-#include <set>
+#include <unordered_set>
 
 #include <fcntl.h>
 #include <sys/stat.h>
@@ -123,6 +123,8 @@ class ExtractPlanner {
  public:
   ExtractPlanner(const Image& image, const ExtractRequest& request, const TargetFacts& facts)
       : image_(image), request_(request), longest_(std::max<std::size_t>(facts.longest_name, 255)) {
+    plan_.disc = image.cd;
+    plan_.form2 = request.form2;
     fatx_ = facts.file_system == "fatx";
     strict_ = fatx_ || facts.file_system == "fat32" || facts.file_system == "exfat" || facts.file_system == "ntfs";
   }
@@ -141,8 +143,8 @@ class ExtractPlanner {
                      .found = printable(request_.paths[i]),
                      .hint = "opifex files shows what is in it"});
     std::stable_sort(plan_.items.begin(), plan_.items.end(), [](const ExtractItem& a, const ExtractItem& b) {
-      if (!a.source != !b.source) return !a.source;
-      return a.source && first_sector(a) < first_sector(b);
+      if (a.is_folder() != b.is_folder()) return a.is_folder();
+      return !a.is_folder() && first_sector(a) < first_sector(b);
     });
     return std::move(plan_);
   }
@@ -166,34 +168,39 @@ class ExtractPlanner {
   }
 
   /// The target of a path, part by part; a second name that differs in case only gets a number.
-  fs::path target_of(const std::string& path, std::size_t volume, bool& renamed) {
-    fs::path target = request_.into;
-    std::string key;
-    if (volume > 0) target /= fmt::format("volume-{}", volume + 1);
-    std::size_t at = 0;
-    for (;;) {
+  std::string target_of(const VolumeEntry& entry, std::size_t volume, bool& renamed) {
+    const std::string& path = entry.path;
+    std::string key = std::to_string(volume), target = request_.into.string();
+    if (volume > 0) target = (request_.into / fmt::format("volume-{}", volume + 1)).string();
+    for (std::size_t at = 0;;) {
       const std::size_t end = std::min(path.find('/', at), path.size());
       const std::string part = path.substr(at, end - at);
-      std::string name = shortened(host_name(part, strict_, fatx_), longest_);
-      key += fmt::format("{}/{}", key.empty() ? std::to_string(volume) : "", part);
-      const auto known = names_.find(key);
-      if (known != names_.end()) {
-        name = known->second;
-      } else {
-        const std::string plain = name;
-        if (!taken_.insert(fold_case((target / name).string())).second) {
-          // Thousands of names may become the same one: the search goes on where it ended for the last.
-          int& n = next_number_.try_emplace(fold_case((target / plain).string()), 2).first->second;
-          do name = numbered(plain, n++);
-          while (!taken_.insert(fold_case((target / name).string())).second);
-        }
-        names_[key] = name;
-      }
+      const bool is_file = end == path.size() && entry.kind != EntryKind::folder;
+      key += "/" + part;
+      // Folders are met again with all that is in them; two files of one name are two files.
+      const auto known = is_file ? folders_.end() : folders_.find(key);
+      const std::string name = known != folders_.end() ? known->second : free_name(target, part);
+      if (!is_file && known == folders_.end()) folders_.emplace(key, name);
       renamed = renamed || name != part;
-      target /= name;
+      target = joined(target, name);
       if (end == path.size()) return target;
       at = end + 1;
     }
+  }
+  static std::string joined(const std::string& folder, const std::string& name) {
+    return folder.empty() || folder.ends_with('/') ? folder + name : folder + "/" + name;
+  }
+  /// The name a part of a path gets in this folder; it is taken from now on.
+  std::string free_name(const std::string& folder, const std::string& part) {
+    const std::string plain = shortened(host_name(part, strict_, fatx_), longest_);
+    const std::string folded = fold_case(joined(folder, plain));
+    if (taken_.insert(folded).second) return plain;
+    // Thousands of names may become the same one: the search goes on where it ended for the last.
+    int& n = next_number_.try_emplace(folded, 2).first->second;
+    std::string name;
+    do name = numbered(plain, n++);
+    while (!taken_.insert(fold_case(joined(folder, name))).second);
+    return name;
   }
 
   void add(const Volume& v, const VolumeEntry& e, std::size_t volume) {
@@ -201,12 +208,11 @@ class ExtractPlanner {
     if (e.kind == EntryKind::link) return skip(e, "a symbolic link to " + printable(e.link));
     if (e.kind == EntryKind::audio) return skip(e, "a music track: convert the image to get it");
     if (!e.sound) return skip(e, "it lies outside the image");
-    ExtractItem item{&e, &v, {}, {}, 0, false};
-    item.target = target_of(e.path, volume, item.renamed);
-    if (e.kind == EntryKind::file) {
-      const bool whole = e.form2 && image_.cd && !image_.blocks;
-      item.source = whole ? std::make_shared<Form2Source>(image_.cd, v, e, request_.form2) : v.open(e);
-      item.size_bytes = item.source->size();
+    ExtractItem item{.entry = &e, .volume = &v};
+    item.target = target_of(e, volume, item.renamed);
+    if (!item.is_folder()) {
+      item.raw_sectors = e.form2 && image_.cd && !image_.blocks;
+      item.size_bytes = plan_.open(item)->size();
       plan_.total_bytes += item.size_bytes;
     }
     plan_.items.push_back(std::move(item));
@@ -218,8 +224,8 @@ class ExtractPlanner {
   std::size_t longest_;
   bool strict_ = false, fatx_ = false;
   ExtractPlan plan_;
-  std::map<std::string, std::string> names_;  // by path in the image
-  std::set<std::string> taken_;
+  std::map<std::string, std::string> folders_;  // by path in the image
+  std::unordered_set<std::string> taken_;       // folded paths
   std::map<std::string, int> next_number_;  // by the name that is taken
 };
 
@@ -269,26 +275,25 @@ class Runner {
   Runner(const ExtractPlan& plan, const ExtractJob& job, Work& work) : plan_(plan), job_(job), work_(work) {}
 
   std::vector<Extracted> run() {
-    std::vector<PlannedFile> planned;
     results_.assign(plan_.items.size(), Extracted::written);
+    PlannedTotal total(job_.facts);
     for (std::size_t i = 0; i < plan_.items.size(); ++i) {
       const ExtractItem& item = plan_.items[i];
-      if (!item.source) continue;
-      if (is_there(item))
+      if (item.is_folder()) continue;
+      if (is_there(item)) {
         results_[i] = Extracted::was_there;
-      else
-        planned.push_back({item.target, item.size_bytes});
+        continue;
+      }
+      refuse_existing({item.target}, job_.inputs, job_.existing);
+      total.add({item.target, item.size_bytes});
     }
-    std::vector<fs::path> targets;
-    for (const PlannedFile& f : planned) targets.push_back(f.path);
-    refuse_existing(targets, job_.inputs, job_.existing);
-    check_fits(planned, job_.facts);
+    total.check();
     work_.progress.begin("extracting", plan_.total_bytes);
     make_folders();
     write_files();
     if (job_.verify) verify();
     for (auto item = plan_.items.rbegin(); item != plan_.items.rend(); ++item)
-      if (!item->source) set_time(item->target, *item->entry);
+      if (item->is_folder()) set_time(item->target, *item->entry);
     return std::move(results_);
   }
 
@@ -300,7 +305,7 @@ class Runner {
     // FAT counts in steps of two seconds.
     const bool same_date = item.entry->modified && std::abs(facts.st_mtim.tv_sec - *item.entry->modified) <= 2;
     if (same_date && !job_.verify) return true;
-    return same_bytes(*item.source, *open_file(item.target), work_);
+    return same_bytes(*plan_.open(item), *open_file(item.target), work_);
   }
 
   static void make_folder(const fs::path& folder) {
@@ -314,7 +319,7 @@ class Runner {
   void make_folders() const {
     make_folder(job_.into);
     for (const ExtractItem& item : plan_.items)
-      if (!item.source) make_folder(item.target);
+      if (item.is_folder()) make_folder(item.target);
   }
 
   /// Several files are put in place together: one sync of the drive for all of them.
@@ -328,12 +333,12 @@ class Runner {
       for (; i < plan_.items.size() && written.size() < kMostFiles && bytes < kMostBytes; ++i) {
         const ExtractItem& item = plan_.items[i];
         work_.progress.check_stop();
-        if (!item.source) continue;
+        if (item.is_folder()) continue;
         if (results_[i] == Extracted::was_there) {
           work_.progress.done_bytes += item.size_bytes;
           continue;
         }
-        copy(*item.source, set.add(item.target), work_);
+        copy(*plan_.open(item), set.add(item.target), work_);
         bytes += item.size_bytes;
         written.push_back(&item);
       }
@@ -345,12 +350,12 @@ class Runner {
   void verify() {
     work_.progress.begin("comparing", plan_.total_bytes);
     for (const ExtractItem& item : plan_.items) {
-      if (!item.source) continue;
-      if (!same_bytes(*item.source, *open_file(item.target), work_))
+      if (item.is_folder()) continue;
+      if (!same_bytes(*plan_.open(item), *open_file(item.target), work_))
         throw Error({.fault = Fault::device,
                      .code = "proof_failed",
                      .what = "a file does not read back as it was written",
-                     .file = item.target.string(),
+                     .file = item.target,
                      .hint = "check the target drive, and extract again"});
       work_.progress.done_bytes += item.size_bytes;
     }
@@ -363,6 +368,11 @@ class Runner {
 };
 
 }  // namespace
+
+SourcePtr ExtractPlan::open(const ExtractItem& item) const {
+  if (item.raw_sectors) return std::make_shared<Form2Source>(disc, *item.volume, *item.entry, form2);
+  return item.volume->open(*item.entry);
+}
 
 std::optional<std::uint64_t> first_difference(const ByteSource& a, const ByteSource& b, const Progress& progress) {
   constexpr std::size_t kPiece = 256 << 10;  // both stay in the nearer caches

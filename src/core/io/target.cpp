@@ -70,45 +70,50 @@ TargetFacts with_file_system(TargetFacts facts, const std::string& name) {
   return facts;
 }
 
-void check_fits(const std::vector<PlannedFile>& files, const TargetFacts& facts) {
-  std::uint64_t total = 0;
-  for (const PlannedFile& file : files) {
-    const std::string name = file.path.filename().string();
-    if (file.size_bytes > facts.largest_file_bytes)
-      throw Error(
-          {.fault = Fault::needs_word,
-           .code = "file_too_large",
-           .what = fmt::format("the file would be too large for {}", facts.file_system),
-           .file = file.path.string(),
-           .found = human_size(file.size_bytes),
-           .expected = fmt::format("at most {}", human_size(facts.largest_file_bytes)),
-           .hint = "write it in parts with --limit fat32 (a CD: opifex split --by tracks), or to exFAT, NTFS or ext4"});
-    if (utf16_units(name) > facts.longest_name || name.size() > 255)
-      throw Error({.fault = Fault::needs_word,
-                   .code = "name_too_long",
-                   .what = "the file name is too long for the target",
-                   .file = file.path.string(),
-                   .found = fmt::format("{} characters", utf16_units(name)),
-                   .expected = fmt::format("at most {}", facts.longest_name),
-                   .hint = "give a shorter name with --out, or use: opifex rename SET NEW-NAME"});
-    total = checked_add(total, file.size_bytes).value_or(UINT64_MAX);
-  }
-  const std::string folder = files.empty() ? std::string{} : files.front().path.parent_path().string();
-  if (facts.read_only)
+void PlannedTotal::add(const PlannedFile& file) {
+  const std::string name = file.path.filename().string();
+  if (file.size_bytes > facts_.largest_file_bytes)
+    throw Error(
+        {.fault = Fault::needs_word,
+         .code = "file_too_large",
+         .what = fmt::format("the file would be too large for {}", facts_.file_system),
+         .file = file.path.string(),
+         .found = human_size(file.size_bytes),
+         .expected = fmt::format("at most {}", human_size(facts_.largest_file_bytes)),
+         .hint = "write it in parts with --limit fat32 (a CD: opifex split --by tracks), or to exFAT, NTFS or ext4"});
+  if (utf16_units(name) > facts_.longest_name || name.size() > 255)
+    throw Error({.fault = Fault::needs_word,
+                 .code = "name_too_long",
+                 .what = "the file name is too long for the target",
+                 .file = file.path.string(),
+                 .found = fmt::format("{} characters", utf16_units(name)),
+                 .expected = fmt::format("at most {}", facts_.longest_name),
+                 .hint = "give a shorter name with --out, or use: opifex rename SET NEW-NAME"});
+  if (files_++ == 0) folder_ = file.path.parent_path().string();
+  bytes_ = checked_add(bytes_, file.size_bytes).value_or(UINT64_MAX);
+}
+
+void PlannedTotal::check() const {
+  if (facts_.read_only)
     throw Error({.fault = Fault::needs_word,
                  .code = "read_only",
                  .what = "the target drive is read-only",
-                 .file = folder,
+                 .file = folder_,
                  .hint = "give another place with --out"});
-  if (total > facts.free_bytes)
-    throw Error(
-        {.fault = Fault::needs_word,
-         .code = "no_space",
-         .what = "there is not enough room on the target drive",
-         .file = folder.empty() ? "." : folder,
-         .found = human_size(facts.free_bytes) + " free",
-         .expected = fmt::format("{} for {} file{}", human_size(total), files.size(), files.size() == 1 ? "" : "s"),
-         .hint = "make room, or give another place with --out"});
+  if (bytes_ > facts_.free_bytes)
+    throw Error({.fault = Fault::needs_word,
+                 .code = "no_space",
+                 .what = "there is not enough room on the target drive",
+                 .file = folder_.empty() ? "." : folder_,
+                 .found = human_size(facts_.free_bytes) + " free",
+                 .expected = fmt::format("{} for {}", human_size(bytes_), plural(files_, "file")),
+                 .hint = "make room, or give another place with --out"});
+}
+
+void check_fits(const std::vector<PlannedFile>& files, const TargetFacts& facts) {
+  PlannedTotal total(facts);
+  for (const PlannedFile& file : files) total.add(file);
+  total.check();
 }
 
 }  // namespace opifex

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <deque>
 #include <set>
+#include <utility>
 
 #include "opifex/core/base/text.hpp"
 
@@ -52,10 +53,13 @@ class Reader {
   }
   std::uint64_t sectors() const { return disc_->size() / kBlock; }
 
-  /// Blocks of a folder are a chain of numbers counted from its first.
+  static std::string name_of(const Folder& folder) { return folder.path.empty() ? "the root" : printable(folder.path); }
+
+  /// Blocks of a folder are a chain of numbers counted from its first. Each names the one before it, too.
   void read_folder(const Folder& folder, std::deque<Folder>& queue) {
-    const std::string name = folder.path.empty() ? "the root" : printable(folder.path);
+    const std::string name = name_of(folder);
     std::set<std::uint64_t> visited;
+    std::int64_t before = -1;
     for (std::int64_t n = 0; n >= 0;) {
       const std::uint64_t at = folder.block + static_cast<std::uint64_t>(n);
       if (at >= sectors()) return damage("outside_image", fmt::format("{}: a folder lies outside the image", name));
@@ -65,28 +69,56 @@ class Reader {
       const std::uint32_t end = load_be32(block, 12), first = load_be32(block, 16);
       if (first < 20 || end > kBlock || first > end)
         return damage("not_a_directory", fmt::format("{}: its blocks hold something else", name));
-      if (!read_entries(ByteView(block).subspan(first, end - first), folder, queue)) return;
-      n = static_cast<std::int32_t>(load_be32(block, 0));
+      if (static_cast<std::int32_t>(load_be32(block, 4)) != before)
+        volume_.problems.push_back({"block_order", fmt::format("{}: its blocks contradict each other about their "
+                                                               "order", name)});
+      const End found = read_entries(ByteView(block).subspan(first, end - first), folder, queue);
+      if (found == End::broken) return;
+      before = std::exchange(n, static_cast<std::int32_t>(load_be32(block, 0)));
+      if ((found == End::of_all) != (n < 0))
+        return damage("record_lost", fmt::format("{}: whether more of its blocks follow is contradicted", name));
     }
+    if (folder.blocks != visited.size())
+      damage("record_lost", fmt::format("{} has {} where {} are said", name, plural(visited.size(), "block"),
+                                        folder.blocks));
   }
 
-  /// False if an entry was broken or the last of all.
-  bool read_entries(ByteView entries, const Folder& folder, std::deque<Folder>& queue) {
+  enum class End { of_block, of_all, broken };
+
+  /// The last entry of a block says that it is, and the block says where it ends.
+  End read_entries(ByteView entries, const Folder& folder, std::deque<Folder>& queue) {
     constexpr std::uint32_t kLastInBlock = 0x4000'0000, kLastOfAll = 0x8000'0000, kTypeMask = 0xFF, kIsFolder = 7;
     for (std::size_t at = 0; at + kEntryHead + 4 <= entries.size();) {
       const ByteView e = entries.subspan(at);
       const std::uint32_t flags = load_be32(e, 0), copies = load_be32(e, 0x40);
       const std::size_t size = kEntryHead + (std::size_t{copies} + 1) * 4;
       if (copies > 63 || size > e.size()) {
-        damage("record_short", fmt::format("{}: a folder's entry is broken", printable(folder.path)));
-        return false;
+        damage("record_short", fmt::format("{}: a folder's entry is broken", name_of(folder)));
+        return End::broken;
       }
       add(e, (flags & kTypeMask) == kIsFolder, folder, queue);
-      if ((flags & kLastOfAll) != 0) return false;
-      if ((flags & kLastInBlock) != 0) return true;
       at += size;
+      if ((flags & (kLastOfAll | kLastInBlock)) == 0) continue;
+      if (at != entries.size())
+        damage("record_lost", fmt::format("{}: {} behind its last entry", name_of(folder),
+                                          bytes_text(entries.size() - at)));
+      return (flags & kLastOfAll) != 0 ? End::of_all : End::of_block;
     }
-    return true;
+    if (entries.empty()) return End::of_all;  // an empty folder has no entry to carry the mark
+    damage("record_lost", fmt::format("{}: its last entry is missing", name_of(folder)));
+    return End::broken;
+  }
+
+  /// What an entry says twice.
+  void find_contradictions(ByteView e, bool is_folder, const VolumeEntry& entry) {
+    constexpr std::size_t kTypeAt = 8, kBlockSizeAt = 12, kBlocksAt = 0x14;
+    const std::uint64_t blocks = (entry.size_bytes + kBlock - 1) / kBlock;
+    if (load_be32(e, kBlockSizeAt) != kBlock || load_be32(e, kBlocksAt) != blocks)
+      damage("record_contradiction", fmt::format("{}: its size in bytes and its size in blocks contradict each other",
+                                                 printable(entry.path)));
+    if ((as_text(e.subspan(kTypeAt, 4)) == "*dir") != is_folder)
+      damage("record_contradiction",
+             fmt::format("{}: whether it is a folder is contradicted", printable(entry.path)));
   }
 
   void add(ByteView e, bool is_folder, const Folder& folder, std::deque<Folder>& queue) {
@@ -108,6 +140,7 @@ class Reader {
     } else if (!entry.sound) {
       damage("extent_outside", fmt::format("{} lies outside the image", printable(entry.path)));
     }
+    find_contradictions(e, is_folder, entry);
     budget_.take(entry);
     volume_.entries.push_back(std::move(entry));
   }

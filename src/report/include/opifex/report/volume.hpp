@@ -10,8 +10,8 @@ namespace opifex::report {
 /// How a list of files is laid out.
 enum class FilesView { flat, tree };
 
-/// Entries below `path` (all if empty), folders before what is in them.
-Json files_json(const Image& image, const std::vector<Volume>& volumes, const std::string& path);
+/// Entries below `path` (all if empty), folders before what is in them. Refers to `volumes`.
+LongResult files_json(const Image& image, const std::vector<Volume>& volumes, const std::string& path);
 std::string files_text(const Image& image, const std::vector<Volume>& volumes, const std::string& path, FilesView view);
 
 struct ExtractOutcome {
@@ -20,7 +20,8 @@ struct ExtractOutcome {
   double seconds = 0;
   std::vector<Warning> warnings = {};  ///< damage of the image
 };
-Json extract_json(const Image& image, const ExtractPlan& plan, const ExtractOutcome& outcome);
+/// Refers to `plan` and `outcome`.
+LongResult extract_json(const Image& image, const ExtractPlan& plan, const ExtractOutcome& outcome);
 std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome, const std::string& into);
 
 Json comparison_json(const Image& here, const std::string& other, const Comparison& result);

@@ -15,6 +15,8 @@
 namespace opifex {
 
 /// From best to worst; a set is as bad as its worst part.
+struct Volume;
+
 enum class Verdict { intact, repairable, damaged, incomplete, unsupported };
 std::string_view to_string(Verdict verdict);
 
@@ -77,6 +79,7 @@ enum class CheckDepth {
 struct CheckOptions {
   std::vector<std::string> hashes = {"crc32", "md5", "sha1"};
   CheckDepth depth = CheckDepth::everything;
+  const std::vector<Volume>* volumes = nullptr;  ///< the image's file systems, if they are read already
 };
 
 CheckResult check_image(const Image& image, const CheckOptions& options, Work& work);

@@ -34,7 +34,7 @@ Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::ve
 Proof prove_folder(const FolderTree& tree, const Image& result, const std::vector<std::string>& made_anew, Work& work);
 
 /// True if what is left after these losses can be compared: the data of a CD that becomes blocks, a disc without its
-/// subchannel, the game of an Xbox disc. Sectors made anew and sessions left out cannot.
+/// subchannel or with its first session alone, its sectors without the borders of tracks, the game of an Xbox disc.
 bool can_be_compared(const Image& source, const Format& target, const std::vector<Loss>& losses);
 
 enum class Inspect {

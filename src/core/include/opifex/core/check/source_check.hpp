@@ -12,7 +12,8 @@ namespace opifex {
 class SourceCheck {
  public:
   /// `sectors`: those of a CD have checksums, too; false if somebody has looked at them already.
-  SourceCheck(const Image& image, bool sectors, Work& work);
+  /// `volumes`: the image's file systems, if they are read already.
+  SourceCheck(const Image& image, bool sectors, Work& work, const std::vector<Volume>* volumes = nullptr);
   /// After everything was read: what the source's own checksums, hash trees and tables say is wrong, with the files
   /// that are hit. Hash trees that were not on the way are verified now.
   std::vector<Finding> finish() const;
@@ -21,6 +22,7 @@ class SourceCheck {
   const Image& image_;
   bool sectors_;
   Work& work_;
+  const std::vector<Volume>* volumes_;
 };
 
 /// Sectors of these files whose checksums are wrong, a finding for each file that is hit. Only CDs have any.

@@ -28,10 +28,11 @@ struct ExtractRequest {
 struct ExtractItem {
   const VolumeEntry* entry = nullptr;
   const Volume* volume = nullptr;
-  std::filesystem::path target;
-  SourcePtr source = {};         ///< null: a folder
+  std::string target = {};       ///< a path; a string, for there may be hundreds of thousands
   std::uint64_t size_bytes = 0;  ///< that will be written
   bool renamed = false;          ///< the image's name is none for this drive
+  bool raw_sectors = false;      ///< its sectors hold more than 2048 bytes, and are written as Form2As says
+  bool is_folder() const { return entry->kind == EntryKind::folder; }
 };
 
 struct SkippedEntry {
@@ -42,6 +43,10 @@ struct ExtractPlan {
   std::vector<ExtractItem> items;  ///< folders first, then files in the order of their sectors
   std::vector<SkippedEntry> skipped;
   std::uint64_t total_bytes = 0;
+  CdImagePtr disc = {};  ///< of raw sectors
+  Form2As form2 = Form2As::raw;
+  /// The bytes of a file of this plan.
+  SourcePtr open(const ExtractItem& item) const;
 };
 
 /// Chooses what is to be written and where. Error (usage, "no_such_path") if a path matches nothing.

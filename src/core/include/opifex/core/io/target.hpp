@@ -29,6 +29,21 @@ struct PlannedFile {
   std::uint64_t size_bytes = 0;
 };
 
+/// Whether what a job is going to write fits, file by file.
+class PlannedTotal {
+ public:
+  explicit PlannedTotal(const TargetFacts& facts) : facts_(facts) {}
+  /// Error (needs_word) if the file is too large or its name too long for the target.
+  void add(const PlannedFile& file);
+  /// Error (needs_word) if the drive cannot be written or all files together do not fit.
+  void check() const;
+
+ private:
+  const TargetFacts& facts_;
+  std::uint64_t files_ = 0, bytes_ = 0;
+  std::string folder_ = {};  // of the first file
+};
+
 /// Error (needs_word) if a file is too large or its name too long for the target, or all together do not fit.
 void check_fits(const std::vector<PlannedFile>& files, const TargetFacts& facts);
 
