@@ -126,7 +126,8 @@ Proof prove_folder(const FolderTree& tree, const Image& result, const std::vecto
   }
   if (!left.empty()) differs(result, "no file with the contents of " + printable(left.begin()->second), "all files");
   return {"", plural(same + renamed, "file") + ", byte by byte" +
-                  (renamed > 0 ? fmt::format(", {} of them under another name", grouped(renamed)) : "")};
+                  (renamed > 0 ? fmt::format(", {} of them under another name", grouped(renamed)) : "") +
+                  (made_anew.empty() ? "" : fmt::format("; made anew: {}", fmt::join(made_anew, ", ")))};
 }
 
 }  // namespace opifex
