@@ -24,7 +24,7 @@ void declare_dump(po::options_description& options) {
       "passes", number("N")->default_value(8), "rounds over damaged sectors, slower and slower")(
       "give-up-after", text("TIME"), "stop trying damaged sectors after this time: 90s, 20min, 2h")(
       "speed", number("X"), "read at most X times as fast as 1x")(
-      "offset", po::value<int>()->value_name("SAMPLES")->default_value(0), "read offset correction for music")(
+      "offset", po::value<int>()->value_name("SAMPLES"), "read offset of the drive, to be corrected in music")(
       "subchannel", po::bool_switch(), "keep the subchannel of every sector, in a .sub file")(
       "key-file", text("FILE"), "your keys: encrypted discs are decrypted while reading")(
       "hashes", text("NAME,...")->default_value("crc32,md5,sha1"), "hashes to take, or none")(
@@ -71,8 +71,8 @@ dump::DumpRequest request_of(const Session& session, const std::string& source) 
   if (const std::string id = session.text("to"); !id.empty()) request.format = &writable_format(id);
   request.accepted = accepted_losses(session);
   constexpr int kMostSamples = 5000;
-  request.offset = options["offset"].as<int>();
-  if (std::abs(request.offset) > kMostSamples)
+  if (options.count("offset") != 0) request.offset = options["offset"].as<int>();
+  if (std::abs(request.offset.value_or(0)) > kMostSamples)
     throw Error({.fault = Fault::usage, .code = "usage", .what = "--offset is at most 5000 samples either way"});
   request.subchannel = session.flag("subchannel");
   if (options.count("speed") != 0) request.top_speed = std::min(options["speed"].as<unsigned>(), 300u);

@@ -7,14 +7,33 @@ namespace opifex::dump {
 
 using cd::Lba;
 
+/// One reading of a window: which sectors came, and which bytes of them the drive flagged.
+struct WindowReading {
+  Bytes sectors;
+  std::vector<bool> there, placed, lacking;
+  std::vector<std::vector<cd::Erasure>> flagged;
+
+  explicit WindowReading(std::size_t count)
+      : sectors(count * cd::kRawBytes), there(count), placed(count), lacking(count), flagged(count) {}
+  ByteView sector(std::size_t i) const { return ByteView(sectors).subspan(i * cd::kRawBytes, cd::kRawBytes); }
+  std::size_t came() const { return static_cast<std::size_t>(std::count(there.begin(), there.end(), true)); }
+  bool clean(std::size_t i) const { return there[i] && placed[i] && !lacking[i] && flagged[i].empty(); }
+};
+
 void Strategy::audio_pass(const Region& todo) {
-  // A window larger than the drive's buffer: when it is read again, nothing of it can come from there.
-  // No larger, though: what is not confirmed yet is lost when the power goes.
-  constexpr std::uint64_t kSmallest = 2 << 20, kLargest = 4 << 20;
-  const auto window = static_cast<Lba>(std::clamp(reader_.buffer_bytes(), kSmallest, kLargest) / cd::kRawBytes + 1);
+  // A window larger than the drive's buffer: when it is read again, nothing of it can come from there. On a disc that
+  // is hardly larger than the buffer, a smaller one, so that enough is left to read in between.
+  constexpr std::uint64_t kUsual = 2 << 20;
+  constexpr Lba kSmallest = 16;
+  const std::uint64_t all = others_bytes(0, 0), buffer = reader_.buffer_bytes() + 2 * cd::kRawBytes;
+  const std::uint64_t left = all > buffer ? all - buffer : 0;
+  const std::uint64_t window_bytes = std::min(std::max(buffer, kUsual), left);
+  const Lba window = std::max(kSmallest, static_cast<Lba>(window_bytes / cd::kRawBytes));
   for (Lba at = todo.first; at < todo.end && !stats_.ended_at;) {
     const Lba placed = reader_.jitters() ? place_stream(todo, at, std::min(todo.end, at + window)) : at;
-    const Lba end = std::min(todo.end, placed + window);
+    // The first one is twice as long: what the buffer holds from before the pass is pushed out by it, too.
+    const Lba length = std::exchange(first_window_, false) && left >= 2 * window_bytes ? 2 * window : window;
+    const Lba end = std::min(todo.end, std::max(placed, at) + length);
     if (placed < end) audio_window(todo, placed, static_cast<std::uint32_t>(end - placed));
     at = end;
     maybe_save();
@@ -31,7 +50,7 @@ bool flat(ByteView samples) {
 }  // namespace
 
 /// On a drive that jitters a window can be joined to what was read before it, unless that is silence or nothing. Then
-/// the silence is read as such, and the first music is placed by what several readings agree on. Returns where the next
+/// the silence is read as such, and the first music is placed by what most readings agree on. Returns where the next
 /// window begins.
 Lba Strategy::place_stream(const Region& todo, Lba at, Lba end) {
   constexpr Lba kSpare = 3;  // sectors: more than any jitter
@@ -39,15 +58,24 @@ Lba Strategy::place_stream(const Region& todo, Lba at, Lba end) {
   const auto count = static_cast<std::uint32_t>(end - at);
   Lba silent = end;
   for (int reading = 0; reading < 2; ++reading) {
+    const std::uint64_t stamp = fresh_;
+    if (reading > 0 && !make_fresh(at, end, stamp)) return at;
     Bytes sectors(count * cd::kRawBytes);
-    const ReadResult r = read(todo, at, count, sectors, nullptr);
+    Extras extras;
+    extras.want_flags = true;
+    const ReadResult r = read(todo, at, count, sectors, &extras);
+    const auto silence = [&](Lba lba) {
+      const auto i = static_cast<std::size_t>(lba - at);
+      const bool flagged = i < extras.flagged.size() && !extras.flagged[i].empty();
+      const bool lacks = i < extras.lacking.size() && extras.lacking[i];
+      return !flagged && !lacks && all_zero(ByteView(sectors).subspan(i * cd::kRawBytes, cd::kRawBytes));
+    };
     Lba music = at;
-    while (music < at + static_cast<Lba>(r.delivered) &&
-           all_zero(ByteView(sectors).subspan(static_cast<std::size_t>(music - at) * cd::kRawBytes, cd::kRawBytes)))
-      ++music;
+    while (music < at + static_cast<Lba>(r.delivered) && silence(music)) ++music;
     silent = std::min(silent, music);
   }
-  if (silent < end) silent = std::max(at, silent - kSpare);
+  // Behind the silence the stream may lie earlier than it was delivered; at its end the disc is what it is.
+  if (silent < todo.end) silent = std::max(at, silent - kSpare);
   if (silent > at) {
     store_.write(at, Bytes(static_cast<std::size_t>(silent - at) * cd::kRawBytes));
     map_.set(at, silent, SectorState::audio_confirmed);
@@ -57,22 +85,26 @@ Lba Strategy::place_stream(const Region& todo, Lba at, Lba end) {
   return silent < end && anchor_stream(todo, silent, anchor_end) ? anchor_end : silent;
 }
 
-/// What three of a dozen readings agree on, each after a seek of its own.
+/// What most of a dozen readings agree on, each after a seek of its own: more than twice as many as on anything else.
 bool Strategy::anchor_stream(const Region& todo, Lba first, Lba end) {
-  constexpr int kTries = 12, kAgreeing = 3;
+  constexpr int kTries = 16, kAgreeing = 4;
   const auto count = static_cast<std::uint32_t>(end - first);
   std::map<Bytes, int> seen;
   Bytes sectors(count * cd::kRawBytes);
   for (int i = 0; i < kTries; ++i) {
-    Bad reading;
-    reading.stamp = sectors_read_;
-    defeat(first, reading);
+    if (i > 0 && !push_out(first, end)) return false;
     Extras extras;
     extras.want_flags = true;
     const ReadResult r = read(todo, first, count, sectors, &extras);
     const bool clean =
-        std::all_of(extras.flagged.begin(), extras.flagged.end(), [](const auto& f) { return f.empty(); });
-    if (r.delivered < count || !clean || ++seen[sectors] < kAgreeing) continue;
+        std::all_of(extras.flagged.begin(), extras.flagged.end(), [](const auto& f) { return f.empty(); }) &&
+        std::find(extras.lacking.begin(), extras.lacking.end(), true) == extras.lacking.end();
+    if (r.delivered < count || !clean) continue;
+    const int votes = ++seen[sectors];
+    const bool leads = std::all_of(seen.begin(), seen.end(), [&](const auto& other) {
+      return other.first == sectors || votes > 2 * other.second + 1;
+    });
+    if (votes < kAgreeing || !leads) continue;
     store_.write(first, sectors);
     map_.set(first, end, SectorState::audio_confirmed);
     work_.progress.done_bytes += sectors.size();
@@ -81,105 +113,114 @@ bool Strategy::anchor_stream(const Region& todo, Lba first, Lba end) {
   return false;
 }
 
-namespace {
-
-/// One reading of a window: which sectors came, and which bytes of them the drive flagged.
-struct WindowReading {
-  Bytes sectors, subchannel;
-  std::vector<bool> there, placed;
-  std::vector<std::vector<cd::Erasure>> flagged;
-  bool flags_known = false;
-};
-
-}  // namespace
+/// Once from end to end; what fails is left out.
+void Strategy::read_window(const Region& todo, Lba first, WindowReading& w) {
+  const auto count = static_cast<std::uint32_t>(w.there.size());
+  const Bytes before = audio_before(todo, first);
+  for (std::uint32_t done = 0; done < count;) {
+    Extras extras;
+    extras.want_flags = true;
+    if (done == 0) extras.before = before;
+    const Lba at = first + static_cast<Lba>(done);
+    const ReadResult r = read(todo, at, count - done, std::span(w.sectors).subspan(done * cd::kRawBytes), &extras);
+    for (std::uint32_t i = 0; i < r.delivered; ++i) {
+      w.there[done + i] = true;
+      w.placed[done + i] = !extras.misplaced;
+      w.lacking[done + i] = i < extras.lacking.size() && extras.lacking[i];
+      if (i < extras.flagged.size()) w.flagged[done + i] = std::move(extras.flagged[i]);
+    }
+    store_.write_subchannel(at, extras.subchannel);
+    done += r.delivered;
+    if (r.trouble == Trouble::none) continue;
+    if (r.trouble == Trouble::out_of_range && done < count) {
+      stats_.ended_at = first + static_cast<Lba>(done);
+      return;
+    }
+    ++done;  // this one is tried again later
+  }
+}
 
 void Strategy::audio_window(const Region& todo, Lba first, std::uint32_t count) {
-  std::array<WindowReading, 2> readings;
-  const Bytes before = audio_before(todo, first);
-  for (WindowReading& w : readings) {
-    w.sectors.resize(count * cd::kRawBytes);
-    w.subchannel.resize(count * cd::kSubchannelBytes);
-    w.there.assign(count, false);
-    w.placed.assign(count, false);
-    w.flagged.resize(count);
-    // A window shorter than the buffer (the end of a track) is still in it.
-    if (&w != &readings[0] && count * cd::kRawBytes < reader_.buffer_bytes()) {
-      Bad none;
-      none.stamp = sectors_read_;
-      defeat(first, none);
+  constexpr std::size_t kUsual = 2, kIfDoubted = 3;
+  const Lba end = first + static_cast<Lba>(count);
+  std::vector<WindowReading> readings;
+  for (std::size_t needed = kUsual; readings.size() < needed;) {
+    // One that is shorter than the buffer is still in it.
+    if (!readings.empty() && readings.back().came() * cd::kRawBytes < reader_.buffer_bytes() + cd::kRawBytes &&
+        !push_out(first, end)) {
+      stats_.in_buffer += count;
+      break;
     }
-    for (std::uint32_t done = 0; done < count;) {
-      Extras extras;
-      extras.want_flags = true;
-      if (done == 0) extras.before = before;
-      const ReadResult r = read(todo, first + static_cast<Lba>(done), count - done,
-                                std::span(w.sectors).subspan(done * cd::kRawBytes), &extras);
-      w.flags_known = w.flags_known || extras.flags_known;
-      for (std::uint32_t i = 0; i < r.delivered; ++i) {
-        w.there[done + i] = true;
-        w.placed[done + i] = !extras.misplaced;
-        if (i < extras.flagged.size()) w.flagged[done + i] = std::move(extras.flagged[i]);
-      }
-      if (extras.subchannel.size() >= r.delivered * cd::kSubchannelBytes)
-        std::copy_n(extras.subchannel.begin(), r.delivered * cd::kSubchannelBytes,
-                    w.subchannel.begin() + static_cast<std::ptrdiff_t>(done * cd::kSubchannelBytes));
-      done += r.delivered;
-      if (r.trouble == Trouble::none) continue;
-      if (r.trouble == Trouble::out_of_range && done < count) {
-        stats_.ended_at = first + static_cast<Lba>(done);
-        break;
-      }
-      ++done;  // this one is tried again later
-    }
-    work_.progress.done_bytes += count * cd::kRawBytes / 2;
+    read_window(todo, first, readings.emplace_back(count));
+    work_.progress.done_bytes += readings.size() <= kUsual ? count * cd::kRawBytes / kUsual : 0;
     if (stats_.ended_at) break;
+    fresh_ += readings.back().came();
+    if (readings.size() != kUsual) continue;
+    // Wrong bytes without a flag: two readings may be wrong in the same way.
+    for (std::uint32_t i = 0; i < count && needed == kUsual; ++i) {
+      const auto &a = readings[0], &b = readings[1];
+      if (a.clean(i) && b.clean(i) && !std::equal(a.sector(i).begin(), a.sector(i).end(), b.sector(i).begin()))
+        needed = kIfDoubted;
+    }
   }
-  note_speed(first + static_cast<Lba>(count), 2 * count * cd::kRawBytes);
-  const WindowReading &a = readings[0], &b = readings[1];
+  note_speed(end, kUsual * count * cd::kRawBytes);
   if (stats_.ended_at) {
     // The disc ends inside the window: what came before is read as a window of its own.
     const auto rest = static_cast<std::uint32_t>(*stats_.ended_at - first);
     const auto ended = std::exchange(stats_.ended_at, std::nullopt);
-    if (rest > 0) audio_window(todo, first, rest);
+    if (rest > 0 && rest < count) audio_window(todo, first, rest);
     stats_.ended_at = ended;
     return;
   }
-  store_.write_subchannel(first, a.subchannel);
-  for (std::uint32_t i = 0; i < count;) {
-    const auto agreed = [&](std::uint32_t k) {
-      const auto at = static_cast<std::ptrdiff_t>(k * cd::kRawBytes);
-      return a.there[k] && b.there[k] && a.placed[k] && b.placed[k] && a.flagged[k].empty() && b.flagged[k].empty() &&
-             std::equal(a.sectors.begin() + at, a.sectors.begin() + at + static_cast<std::ptrdiff_t>(cd::kRawBytes),
-                        b.sectors.begin() + at);
-    };
-    std::uint32_t n = 0;
+  take_window(todo, first, readings);
+}
+
+void Strategy::take_window(const Region& todo, Lba first, const std::vector<WindowReading>& readings) {
+  const std::size_t count = readings.front().there.size();
+  const auto agreed = [&](std::size_t i) {
+    return readings.size() > 1 && std::all_of(readings.begin(), readings.end(), [&](const WindowReading& w) {
+             return w.clean(i) && std::equal(w.sector(i).begin(), w.sector(i).end(), readings[0].sector(i).begin());
+           });
+  };
+  for (std::size_t i = 0; i < count;) {
+    std::size_t n = 0;
     while (i + n < count && agreed(i + n)) ++n;
     const Lba lba = first + static_cast<Lba>(i);
     if (n > 0) {
-      store_.write(lba, ByteView(a.sectors).subspan(i * cd::kRawBytes, n * cd::kRawBytes));
+      const ByteView sectors = ByteView(readings[0].sectors).subspan(i * cd::kRawBytes, n * cd::kRawBytes);
+      store_.write(lba, sectors);
       map_.set(lba, lba + static_cast<Lba>(n), SectorState::audio_confirmed);
+      watch(todo, lba, sectors);
       i += n;
       continue;
     }
-    SectorState state = SectorState::unreadable;
-    for (const WindowReading& w : readings) {
-      ++bad_[lba].tries;
-      if (!w.there[i]) continue;
-      Reading reading;
-      const auto sector = ByteView(w.sectors).subspan(i * cd::kRawBytes, cd::kRawBytes);
-      std::copy(sector.begin(), sector.end(), reading.bytes.begin());
-      reading.flags_known = w.flags_known;
-      reading.flagged = w.flagged[i];
-      if (!w.placed[i]) reading.flagged.push_back({0, cd::kRawBytes - 1});
-      if (!reading.flagged.empty()) ++stats_.flagged_sectors;
-      keep(lba, reading);
-      store_.write(lba, sector);
-      state = SectorState::audio_unsure;
-    }
-    bad_[lba].stamp = sectors_read_;
-    map_.set(lba, lba + 1, state);
+    take_unsure(lba, i, readings);
     ++i;
   }
+}
+
+/// A sector on which the readings do not agree, or not yet.
+void Strategy::take_unsure(Lba lba, std::size_t i, const std::vector<WindowReading>& readings) {
+  SectorState state = SectorState::unreadable;
+  bool lacking = false;
+  Bad bad;
+  bad.needed = static_cast<unsigned>(std::max<std::size_t>(2, readings.size()));
+  bad.stamp = fresh_;
+  for (const WindowReading& w : readings) {
+    ++bad.tries;
+    if (!w.there[i]) continue;
+    if (!w.flagged[i].empty()) ++stats_.flagged_sectors;
+    lacking = lacking || w.lacking[i];
+    if (w.placed[i]) bad.votes.add(w.sector(i), w.flagged[i]);
+    store_.write(lba, w.sector(i));
+    state = SectorState::audio_unsure;
+  }
+  if (bad.votes.readings() > 0) store_.write(lba, bad.votes.best());
+  map_.set(lba, lba + 1, state);
+  if (lacking) ++stats_.lacking;
+  // Where the drive cannot reach, or only its buffer answers, nothing is left to try.
+  if (lacking || readings.size() < 2) return;
+  bad_[lba] = std::move(bad);
 }
 
 }  // namespace opifex::dump

@@ -42,15 +42,20 @@ void BlockReader::set_slowness(unsigned step) {
   drive_.set_speed(top_kbs_ != 0 && (kbs == 0 || kbs > top_kbs_) ? top_kbs_ : kbs);
 }
 
-void BlockReader::defeat_cache(const Region& known_good, Lba lba) {
-  const auto wanted = static_cast<Lba>(buffer_bytes() / cd::kUserBytes + 1);
-  if (known_good.end <= known_good.first) return;
-  const bool front = lba - known_good.first > known_good.end - lba;
-  const Lba from = front ? known_good.first : std::max(known_good.first, known_good.end - wanted);
-  Bytes blocks(chunk_ * cd::kUserBytes);
-  for (Lba at = from; at < std::min(known_good.end, from + wanted); at += static_cast<Lba>(chunk_))
-    drive_.read_blocks(static_cast<std::uint32_t>(at),
-                       std::min(chunk_, static_cast<std::uint32_t>(known_good.end - at)), blocks, false);
+std::uint32_t BlockReader::skim(Lba lba, std::uint32_t count) {
+  Bytes blocks(std::min(count, chunk_) * cd::kUserBytes);
+  std::uint32_t came = 0;
+  for (std::uint32_t done = 0; done < count;) {
+    const std::uint32_t n = std::min(chunk_, count - done);
+    const Outcome outcome = drive_.read_blocks(static_cast<std::uint32_t>(lba) + done, n, blocks, false);
+    if (outcome.trouble == Trouble::bad_field && chunk_ > 1) {
+      chunk_ = std::max(1u, chunk_ / 2);
+      continue;
+    }
+    came += outcome.ok() ? n : 0;
+    done += n;
+  }
+  return came;
 }
 
 DeviceReader::DeviceReader(const std::filesystem::path& path) : name_(path.string()) {
@@ -86,7 +91,7 @@ ReadResult DeviceReader::read(const Region&, Lba lba, std::uint32_t count, std::
   return {count, Trouble::none};
 }
 
-void DeviceReader::defeat_cache(const Region&, Lba lba) {
+void DeviceReader::forget(Lba lba) {
   constexpr Lba kAround = 64;  // pages come in larger pieces than sectors
   const auto from = static_cast<off_t>(std::max(0, lba - kAround)) * static_cast<off_t>(cd::kUserBytes);
   ::posix_fadvise(fd_, from, static_cast<off_t>(2 * kAround * static_cast<Lba>(cd::kUserBytes)), POSIX_FADV_DONTNEED);

@@ -49,6 +49,21 @@ std::vector<std::vector<cd::Erasure>> shifted_flags(const std::vector<std::vecto
   return to;
 }
 
+/// The same of sectors that are not all there.
+std::vector<bool> shifted_lacks(const std::vector<bool>& from, std::ptrdiff_t bytes, std::size_t sectors) {
+  if (std::find(from.begin(), from.end(), true) == from.end()) return {};
+  constexpr auto kRaw = static_cast<std::ptrdiff_t>(cd::kRawBytes);
+  std::vector<bool> to(sectors);
+  for (std::size_t i = 0; i < sectors; ++i) {
+    const std::ptrdiff_t at = static_cast<std::ptrdiff_t>(i) * kRaw + bytes;
+    const auto lacks = [&](std::ptrdiff_t sector) {
+      return sector >= 0 && static_cast<std::size_t>(sector) < from.size() && from[static_cast<std::size_t>(sector)];
+    };
+    to[i] = lacks(at / kRaw) || lacks((at + kRaw - 1) / kRaw);
+  }
+  return to;
+}
+
 }  // namespace
 
 std::optional<std::ptrdiff_t> find_join(ByteView stream, ByteView reference, std::size_t expected, std::size_t reach) {
@@ -86,18 +101,26 @@ void CdReader::set_slowness(unsigned step) {
   drive_.set_speed(kbs);
 }
 
-void CdReader::defeat_cache(const Region& known_good, Lba lba) {
-  const auto wanted = static_cast<Lba>(buffer_bytes() / cd::kRawBytes + 1);
-  const Lba length = known_good.end - known_good.first;
-  if (length <= 0) return;
-  // From the end that is farther away.
-  const bool front = lba - known_good.first > known_good.end - lba;
-  const Lba from = front ? known_good.first : std::max(known_good.first, known_good.end - wanted);
-  Bytes sectors(chunk_ * cd::kRawBytes);
-  for (Lba at = from; at < std::min(known_good.end, from + wanted); at += static_cast<Lba>(chunk_)) {
-    const auto n = std::min(chunk_, static_cast<std::uint32_t>(known_good.end - at));
-    drive_.read_cd(at, n, {}, sectors);
+std::uint32_t CdReader::skim(Lba lba, std::uint32_t count) {
+  Bytes sectors(std::min(count, chunk_) * cd::kRawBytes);
+  std::uint32_t came = 0;
+  for (std::uint32_t done = 0; done < count;) {
+    const std::uint32_t n = std::min(chunk_, count - done);
+    const Outcome outcome = drive_.read_cd(lba + static_cast<Lba>(done), n, {}, std::span(sectors).first(n * cd::kRawBytes));
+    if (outcome.trouble == Trouble::bad_field && chunk_ > 1) {
+      chunk_ = std::max(1u, chunk_ / 2);
+      continue;
+    }
+    came += outcome.ok() ? n : 0;
+    done += n;
   }
+  return came;
+}
+
+/// False if the drive refuses to deliver these parts even of one sector.
+bool CdReader::takes(Lba lba, CdParts parts) {
+  Bytes sector(parts.bytes());
+  return drive_.read_cd(lba, 1, parts, sector).trouble != Trouble::bad_field;
 }
 
 /// Commands of at most `chunk_` sectors; options the drive does not have are dropped one by one.
@@ -106,8 +129,9 @@ ReadResult CdReader::read_raw(Lba lba, std::uint32_t count, std::span<std::byte>
   for (std::uint32_t done = 0; done < count;) {
     CdParts parts;
     parts.c2 = extras && extras->want_flags && c2_;
-    parts.subchannel = extras && subchannel_ && !audio;
-    if (extras && subchannel_ && audio) parts.subchannel = options_.offset == 0;
+    // Music that is shifted has its subchannel read for its own sake.
+    const bool with_subchannel = extras && subchannel_ && (!audio || options_.offset == 0);
+    parts.subchannel = with_subchannel ? SubchannelPart::raw : SubchannelPart::none;
     const auto fits = static_cast<std::uint32_t>(kMostTransfer / parts.bytes());
     const std::uint32_t n = std::min({count - done, chunk_, fits});
     const bool plain = parts.bytes() == cd::kRawBytes;
@@ -115,12 +139,15 @@ ReadResult CdReader::read_raw(Lba lba, std::uint32_t count, std::span<std::byte>
     const auto target = plain ? out.subspan(done * cd::kRawBytes, n * cd::kRawBytes) : std::span(buffer);
     const Outcome outcome = drive_.read_cd(lba + static_cast<Lba>(done), n, parts, target);
     if (outcome.trouble == Trouble::bad_field) {
-      if (parts.subchannel)
+      // Too many sectors at once, or something the drive does not have: one sector tells which.
+      if (n > 1 && takes(lba + static_cast<Lba>(done), parts))
+        chunk_ = std::max(1u, n / 2);
+      else if (with_subchannel)
         subchannel_ = false;
       else if (parts.c2)
         c2_ = false;
-      else if (chunk_ > 1)
-        chunk_ = std::max(1u, chunk_ / 2);
+      else if (n > 1)
+        chunk_ = std::max(1u, n / 2);
       else
         return {done, outcome.trouble};
       continue;
@@ -132,7 +159,7 @@ ReadResult CdReader::read_raw(Lba lba, std::uint32_t count, std::span<std::byte>
       std::size_t at = cd::kRawBytes;
       if (parts.c2) extras->flagged.push_back(flagged_bytes(sector.subspan(at, kC2Bytes)));
       if (parts.c2) at += kC2Bytes;
-      if (parts.subchannel)
+      if (with_subchannel)
         extras->subchannel.insert(extras->subchannel.end(), sector.begin() + static_cast<std::ptrdiff_t>(at),
                                   sector.end());
     }
@@ -150,10 +177,11 @@ ReadResult CdReader::read_stream(Lba lba, std::uint32_t count, std::span<std::by
   const auto silence = [&] {
     const auto target = out.subspan(done * cd::kRawBytes, cd::kRawBytes);
     std::fill(target.begin(), target.end(), std::byte{0});
-    if (extras && (extras->want_flags || extras->flag_gaps)) {
-      // Flags of the sectors before may be absent if the drive has no C2.
-      extras->flagged.resize(done + 1);
-      if (extras->flag_gaps) extras->flagged[done] = {{0, cd::kRawBytes - 1}};
+    if (extras) {
+      // Those of the sectors before may be absent: of a drive without C2, or where nothing is lacking.
+      if (extras->want_flags) extras->flagged.resize(done + 1);
+      extras->lacking.resize(done + 1);
+      extras->lacking[done] = true;
     }
     ++done;
   };
@@ -167,7 +195,7 @@ ReadResult CdReader::read_stream(Lba lba, std::uint32_t count, std::span<std::by
         ++done;
         continue;
       }
-      if (beyond) unreachable_ = static_cast<std::uint64_t>(std::abs(options_.offset));
+      if (beyond) unreached_.insert(at);
       silence();
       continue;
     }
@@ -191,36 +219,40 @@ ReadResult CdReader::read_shifted(Lba lba, std::uint32_t count, std::span<std::b
   Bytes stream(wanted * cd::kRawBytes);
   Extras own;
   if (extras) own.want_flags = extras->want_flags;
-  if (extras) own.flag_gaps = extras->flag_gaps;
   const ReadResult r = read_stream(from, wanted, stream, extras ? &own : nullptr);
   const std::uint32_t whole = std::min(count, rest == 0 ? r.delivered : r.delivered - std::min(1u, r.delivered));
   std::copy_n(stream.begin() + static_cast<std::ptrdiff_t>(rest), whole * cd::kRawBytes, out.begin());
   if (extras) {
     extras->flags_known = own.flags_known;
     extras->flagged = shifted_flags(own.flagged, rest, whole);
+    extras->lacking = shifted_lacks(own.lacking, rest, whole);
   }
   return {whole, r.trouble};
 }
 
-/// A drive that jitters: the known sectors before are read again, and tell where the stream really is.
+/// A drive that jitters: known sectors before or behind are read again, and tell where the stream really is.
 ReadResult CdReader::read_joined(Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras) {
+  const bool ahead = !extras->before.empty();
   // Room for the jitter on both sides of the reference.
-  constexpr std::uint32_t kBefore = 2 * kOverlap, kAfter = kOverlap;
-  const std::uint32_t wanted = kBefore + count + kAfter;
+  const std::uint32_t lead = ahead ? 2 * kOverlap : 0, tail = ahead ? kOverlap : 2 * kOverlap;
+  const std::uint32_t wanted = lead + count + tail;
   Bytes stream(wanted * cd::kRawBytes);
   Extras own;
   own.want_flags = extras->want_flags;
-  own.flag_gaps = true;
-  const ReadResult r = read_shifted(lba - static_cast<Lba>(kBefore), wanted, stream, &own);
-  const std::uint32_t usable = r.delivered > kBefore + kAfter ? r.delivered - kBefore - kAfter : 0;
-  if (usable == 0) return {0, r.trouble == Trouble::none ? Trouble::read_error : r.trouble};
-  constexpr std::size_t kExpected = (kBefore - kOverlap) * cd::kRawBytes;
-  const auto join = find_join(stream, extras->before, kExpected, kReach);
+  const ReadResult r = read_shifted(lba - static_cast<Lba>(lead), wanted, stream, &own);
+  const std::size_t there = r.delivered * cd::kRawBytes;
+  const std::size_t expected = (ahead ? lead - kOverlap : count) * cd::kRawBytes;
+  const auto join = find_join(ByteView(stream).first(there), ahead ? extras->before : extras->after, expected, kReach);
   extras->misplaced = !join;
-  const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(kBefore * cd::kRawBytes) + join.value_or(0);
+  // What lies before the first byte read is not there: another seek may bring it.
+  const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(lead * cd::kRawBytes) + join.value_or(0);
+  const std::size_t left = from >= 0 && static_cast<std::size_t>(from) < there ? there - static_cast<std::size_t>(from) : 0;
+  const auto usable = static_cast<std::uint32_t>(std::min<std::size_t>(count, left / cd::kRawBytes));
+  if (usable == 0) return {0, r.trouble == Trouble::none ? Trouble::read_error : r.trouble};
   std::copy_n(stream.begin() + from, usable * cd::kRawBytes, out.begin());
   extras->flags_known = own.flags_known;
   extras->flagged = shifted_flags(own.flagged, from, usable);
+  extras->lacking = shifted_lacks(own.lacking, from, usable);
   return {usable, usable == count ? Trouble::none : r.trouble};
 }
 
@@ -234,6 +266,7 @@ ReadResult CdReader::read(const Region& region, Lba lba, std::uint32_t count, st
   if (extras) {
     extras->flagged.clear();
     extras->subchannel.clear();
+    extras->lacking.clear();
     extras->flags_known = extras->misplaced = false;
   }
   if (!audio) return read_raw(lba, count, out, extras, false);
@@ -254,9 +287,30 @@ void CdReader::read_subchannel(Lba lba, std::uint32_t count, Extras& extras) {
   extras.subchannel.resize(count * cd::kSubchannelBytes);
 }
 
+std::uint64_t CdReader::unreachable_samples() const {
+  // The stream of a run of music is cut from `offset` samples further on: what lies beyond its end is data, the gap
+  // between sessions, or out of the drive's reach.
+  const Lba sectors = static_cast<Lba>((std::abs(options_.offset) + kSamples - 1) / kSamples);
+  std::uint64_t lost = 0;
+  for (const Region& r : audio_) {
+    std::int64_t reached = std::abs(options_.offset);
+    const auto is_lost = [&](Lba lba) {
+      const bool beyond = lba < 0 || lba >= disc_end_;
+      return beyond ? unreached_.contains(lba) : !in_audio(lba);
+    };
+    for (Lba i = 0; i < sectors; ++i) {
+      if (!is_lost(options_.offset > 0 ? r.end + i : r.first - 1 - i)) continue;
+      reached = i * kSamples;
+      break;
+    }
+    lost += static_cast<std::uint64_t>(std::max<std::int64_t>(0, std::abs(options_.offset) - reached));
+  }
+  return lost;
+}
+
 ReadResult CdReader::read_audio(Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras) {
   if (extras && jitters()) {
-    if (!extras->before.empty()) return read_joined(lba, count, out, extras);
+    if (!extras->before.empty() || !extras->after.empty()) return read_joined(lba, count, out, extras);
     extras->misplaced = true;
   }
   return read_shifted(lba, count, out, extras);

@@ -3,120 +3,158 @@
 #include <algorithm>
 
 #include "opifex/core/cd/subchannel.hpp"
+#include "opifex/core/check/combine.hpp"
 
 namespace opifex::dump {
 namespace {
 
 using cd::Lba;
 
-/// A position the Q channel tells of, by its own address: so it does not matter if the drive returns it late.
-struct Position {
-  Lba lba;
-  int track, index;
+/// What a sector is by itself; nothing if it cannot be read.
+struct Seen {
+  std::optional<int> mode = {};  // nothing: no header of its own, so music or damaged
 };
 
-std::vector<Position> read_positions(Drive& drive, Lba first, std::uint32_t count) {
-  const CdParts parts{false, true};
-  Bytes sectors(count * parts.bytes());
-  const Outcome outcome = drive.read_cd(first, count, parts, sectors);
-  std::vector<Position> positions;
-  for (std::size_t i = 0; i < outcome.bytes / parts.bytes(); ++i) {
-    const auto block = ByteView(sectors).subspan(i * parts.bytes() + cd::kRawBytes, cd::kSubchannelBytes);
-    const cd::Q q = cd::parse_q(cd::q_of(cd::SubchannelView(block), cd::SubchannelForm::interleaved));
-    if (!q.crc_fits || q.adr != 1 || q.area != cd::QArea::program || !q.absolute) continue;
-    const Lba lba = cd::lba_of(*q.absolute);
-    constexpr Lba kMostLag = 8;
-    if (std::abs(lba - (first + static_cast<Lba>(i))) <= kMostLag) positions.push_back({lba, q.track, q.index});
-  }
-  return positions;
-}
+/// Looks at single sectors, and remembers those that prove which disc this is.
+class Looker {
+ public:
+  Looker(Drive& drive, Medium& medium) : drive_(drive), medium_(medium) {}
 
-/// Goes back from the start of `track` until the track before speaks.
-std::optional<Lba> find_pregap(Drive& drive, const TocTrack& track, Lba lowest) {
-  constexpr std::uint32_t kChunk = 24;
-  constexpr Lba kFarthest = 99 * 60 * cd::kFramesPerSecond, kAtLeast = 2 * static_cast<Lba>(kChunk);
-  std::optional<Lba> first;  // lowest sector that calls itself pregap
-  Lba before = lowest - 1;   // highest sector that belongs to the track before
-  bool heard = false;
-  for (Lba end = track.start; end > lowest && track.start - end < kFarthest;) {
-    const Lba from = std::max(lowest, end - static_cast<Lba>(kChunk));
-    for (const Position& p : read_positions(drive, from, static_cast<std::uint32_t>(end - from))) {
-      if (p.track == track.number && p.index == 0 && p.lba < track.start)
-        first = std::min(first.value_or(p.lba), p.lba);
-      if (p.track >= track.number || p.lba >= track.start) continue;
-      before = heard ? std::max(before, p.lba) : p.lba;
-      heard = true;
-    }
-    // Several chunks are looked at even if nothing is found: single frames may be unreadable.
-    if (heard && track.start - from >= kAtLeast) break;
-    end = from;
-  }
-  if (!first || !heard || before + 1 >= *first) return first;
-  // Between the two stand frames that tell something else (a catalogue number) or nothing. Whole seconds are likely.
-  for (Lba lba = before + 1; lba < *first; ++lba)
-    if ((track.start - lba) % cd::kFramesPerSecond == 0) return lba;
-  return (track.start - *first) % cd::kFramesPerSecond == 0 ? *first : before + 1;
-}
-
-bool can_read_subchannel(Drive& drive, const Toc& toc) {
-  const CdParts parts{false, true};
-  Bytes sector(parts.bytes());
-  return drive.read_cd(toc.tracks.front().start, 1, parts, sector).trouble != Trouble::bad_field;
-}
-
-/// Mode 1 or 2 by the sectors; the CONTROL bits are wrong on some discs.
-cd::TrackMode mode_of(Drive& drive, const TocTrack& track, Lba end, std::vector<Warning>& warnings) {
-  using Kind = cd::TrackMode::Kind;
-  const std::array<Lba, 3> places = {track.start, track.start + (end - track.start) / 2,
-                                     std::max(track.start, end - 4)};
-  bool read_any = false;
-  for (const Lba lba : places) {
+  std::optional<Seen> look(Lba lba) {
     cd::Sector s{};
-    if (!drive.read_cd(lba, 1, {}, s).ok()) continue;
-    read_any = true;
-    const auto mode = cd::has_valid_header(s) && cd::header_lba(s) == lba ? cd::header_mode(s) : std::nullopt;
-    if (!mode || *mode == 0) continue;
-    if (!track.is_data())
-      warnings.push_back(
-          {"data_called_audio",
-           fmt::format("the table of contents calls track {} audio, but its sectors are data", track.number)});
-    return {*mode == 1 ? Kind::mode1 : Kind::mode2, cd::kRawBytes};
+    if (!drive_.read_cd(lba, 1, {}, s).ok()) return std::nullopt;
+    if (!cd::has_valid_header(s) || cd::header_lba(s) != lba) return Seen{};
+    constexpr std::size_t kEnough = 16;
+    if (medium_.seen.size() < kEnough && proves_itself(s, lba)) medium_.seen.emplace_back(lba, Bytes(s.begin(), s.end()));
+    return Seen{cd::header_mode(s)};
   }
-  if (track.is_data() && read_any)
+  /// With those beside it in place of one that cannot be read.
+  std::optional<bool> is_data(Lba lba, Lba first, Lba end) {
+    constexpr Lba kAround = 3;
+    for (Lba off = 0; off <= kAround; ++off)
+      for (const Lba at : {lba + off, lba - off}) {
+        if (at < first || at >= end) continue;
+        if (const auto seen = look(at)) return seen->mode.has_value();
+      }
+    return std::nullopt;
+  }
+  /// The border in [first, end) from which on the sectors are data (or are not); `end` if none is.
+  Lba border(Lba first, Lba end, bool data) {
+    Lba low = first, high = end;
+    while (low < high) {
+      const Lba middle = low + (high - low) / 2;
+      if (is_data(middle, low, high).value_or(data) == data)
+        high = middle;
+      else
+        low = middle + 1;
+    }
+    return low;
+  }
+
+ private:
+  Drive& drive_;
+  Medium& medium_;
+};
+
+/// Places of a track to look at, far from each other and from its end, where the pause of the next may begin.
+std::vector<Lba> places_of(Lba start, Lba end) {
+  constexpr Lba kMostPlaces = 16;
+  std::vector<Lba> places = {start};
+  for (Lba parts = 2; parts <= kMostPlaces; parts *= 2)
+    for (Lba k = 1; k < parts; k += 2)
+      if (const Lba at = start + static_cast<Lba>(std::int64_t{end - start} * k / parts); at != places.back())
+        places.push_back(at);
+  return places;
+}
+
+/// Music, Mode 1 or 2 by the sectors; the CONTROL bits are wrong on some discs. `end`: of what is surely the track's.
+cd::TrackMode mode_of(Looker& looker, const TocTrack& track, Lba end, std::vector<Warning>& warnings) {
+  using Kind = cd::TrackMode::Kind;
+  constexpr std::size_t kEnoughOfMusic = 2, kEnoughOfData = 4;
+  std::size_t without_header = 0;
+  for (const Lba lba : places_of(track.start, std::max(track.start + 1, end))) {
+    const auto seen = looker.look(lba);
+    if (!seen) continue;
+    if (seen->mode.value_or(0) != 0) {
+      if (!track.is_data())
+        warnings.push_back(
+            {"data_called_audio",
+             fmt::format("the table of contents calls track {} audio, but its sectors are data", track.number)});
+      return {*seen->mode == 1 ? Kind::mode1 : Kind::mode2, cd::kRawBytes};
+    }
+    if (seen->mode) continue;  // mode 0: empty sectors are in tracks of both kinds
+    if (++without_header == (track.is_data() ? kEnoughOfData : kEnoughOfMusic)) break;
+  }
+  // A short track has fewer places; one that says it is music needs no proof of it.
+  const bool music = without_header >= kEnoughOfData || (without_header > 0 && end - track.start <= Lba{kEnoughOfData});
+  if (track.is_data() && music)
+    warnings.push_back({"audio_called_data",
+                        fmt::format("the table of contents calls track {} data, but its sectors are music: it is read "
+                                    "as music",
+                                    track.number)});
+  else if (track.is_data())
     warnings.push_back(
-        {"audio_called_data", fmt::format("track {} is called data, but its sectors have no sync", track.number)});
-  return {track.is_data() ? Kind::mode1 : Kind::audio, cd::kRawBytes};
+        {"mode_unknown", fmt::format("no sector of track {} tells its mode: Mode 1 is supposed", track.number)});
+  return {track.is_data() && !music ? Kind::mode1 : Kind::audio, cd::kRawBytes};
+}
+
+/// The last sectors of a track that may be the next one's pause, if nobody says where that begins.
+constexpr Lba kUsualPause = 225, kLongestPause = 60 * cd::kFramesPerSecond;
+
+/// Between data and music, in either order: where the sectors of the track's own kind begin.
+void find_own(Looker& looker, const cd::Track& before, cd::Track& track, bool told, DiscLayout& disc,
+              std::vector<Warning>& warnings) {
+  const bool data = !track.mode.is_audio();
+  if (before.mode.is_audio() != data) return;
+  const Lba lowest = told ? track.pregap_lba : std::max(before.start_lba + 1, track.start_lba - kLongestPause);
+  const Lba own = looker.border(lowest, track.start_lba, data);
+  if (told) {
+    if (own > track.pregap_lba) disc.own_from[track.number] = own;
+    return;
+  }
+  track.pregap_lba = own;
+  if (own < track.start_lba)
+    warnings.push_back({"gap_judged", fmt::format("where the pause before track {} begins is not known: {} sectors of "
+                                                  "{} in front of it were counted to it",
+                                                  track.number, track.start_lba - own, data ? "data" : "music")});
+}
+
+/// The numbers of the gap between two sessions follow from their distance.
+void open_session(cd::Layout& layout, const TocTrack& from, std::vector<Warning>& warnings) {
+  if (!layout.sessions.empty()) {
+    cd::Session& ended = layout.sessions.back();
+    ended.lead_out_sectors = layout.sessions.size() == 1 ? cd::kFirstLeadOut : cd::kLaterLeadOut;
+    ended.lead_in_sectors = cd::kLeadIn;
+    const Lba between = from.start - ended.lead_out - static_cast<Lba>(ended.lead_out_sectors + cd::kLeadIn);
+    ended.pregap_sectors = static_cast<std::uint32_t>(std::max(0, between));
+    if (between < 0)
+      warnings.push_back({"short_session_gap", "the sessions lie closer together than they should"});
+  }
+  layout.sessions.push_back({.number = from.session, .first_track = from.number, .last_track = from.number});
 }
 
 }  // namespace
 
-std::map<int, Lba> find_pregaps(Drive& drive, const Toc& toc, std::vector<Warning>& warnings) {
-  std::map<int, Lba> pregaps;
-  if (toc.tracks.size() < 2) return pregaps;
-  if (!can_read_subchannel(drive, toc)) {
-    warnings.push_back({"no_subchannel",
-                        "this drive does not return the subchannel: where pregaps begin stays unknown, "
-                        "and their sectors are counted to the track before"});
-    return pregaps;
-  }
-  for (std::size_t i = 1; i < toc.tracks.size(); ++i) {
-    const TocTrack& track = toc.tracks[i];
-    if (toc.tracks[i - 1].session != track.session) continue;  // the gap between sessions is no pregap
-    if (const auto lba = find_pregap(drive, track, toc.tracks[i - 1].start + 1)) pregaps[track.number] = *lba;
-  }
-  return pregaps;
-}
-
-cd::Layout make_layout(Drive& drive, Medium& medium, const std::map<int, Lba>& pregaps) {
+DiscLayout make_layout(Drive& drive, Medium& medium, const std::map<int, cd::Lba>& pregaps,
+                       SubchannelPart subchannel) {
   const Toc& toc = medium.toc;
-  cd::Layout layout;
+  DiscLayout disc;
+  cd::Layout& layout = disc.layout;
+  Looker looker(drive, medium);
   for (std::size_t i = 0; i < toc.tracks.size(); ++i) {
     const TocTrack& from = toc.tracks[i];
     const bool opens_session = i == 0 || toc.tracks[i - 1].session != from.session;
+    const bool next_follows = i + 1 < toc.tracks.size() && toc.tracks[i + 1].session == from.session;
+    Lba own_end = toc.end_of(i);
+    if (next_follows) {
+      const auto gap = pregaps.find(toc.tracks[i + 1].number);
+      const Lba quarter = from.start + (own_end - from.start) / 4;
+      own_end = gap != pregaps.end() ? gap->second : std::max(quarter, own_end - kUsualPause);
+    }
     cd::Track track;
     track.number = from.number;
     track.session = from.session;
-    track.mode = mode_of(drive, from, toc.end_of(i), medium.warnings);
+    track.mode = mode_of(looker, from, own_end, medium.warnings);
     track.flags.copy_permitted = (from.control & 2) != 0;
     track.flags.pre_emphasis = track.mode.is_audio() && (from.control & 1) != 0;
     track.flags.four_channels = track.mode.is_audio() && (from.control & 8) != 0;
@@ -124,24 +162,17 @@ cd::Layout make_layout(Drive& drive, Medium& medium, const std::map<int, Lba>& p
     const auto gap = pregaps.find(from.number);
     // Music hidden before track 1 is its pregap.
     track.pregap_lba = i == 0 ? 0 : gap != pregaps.end() ? gap->second : from.start;
+    const bool told = subchannel != SubchannelPart::none && gap != pregaps.end();
+    if (!opens_session) find_own(looker, layout.tracks.back(), track, told, disc, medium.warnings);
+    if (i == 0 && track.pregap_lba < track.start_lba && !track.mode.is_audio())
+      disc.own_from[track.number] = looker.border(0, track.start_lba, true);
     if (track.pregap_lba < track.start_lba) track.indexes[0] = track.pregap_lba;
     track.indexes[1] = track.start_lba;
     if (const auto isrc = medium.isrcs.find(from.number); isrc != medium.isrcs.end()) track.isrc = isrc->second;
     if (const auto texts = medium.texts.find(from.number); texts != medium.texts.end()) track.texts = texts->second;
     if (!opens_session) layout.tracks.back().end_lba = track.pregap_lba;
     track.end_lba = toc.end_of(i);
-    if (opens_session) {
-      if (!layout.sessions.empty()) {
-        cd::Session& ended = layout.sessions.back();
-        ended.lead_out_sectors = layout.sessions.size() == 1 ? cd::kFirstLeadOut : cd::kLaterLeadOut;
-        ended.lead_in_sectors = cd::kLeadIn;
-        const Lba between = from.start - ended.lead_out - static_cast<Lba>(ended.lead_out_sectors + cd::kLeadIn);
-        ended.pregap_sectors = static_cast<std::uint32_t>(std::max(0, between));
-        if (between < 0)
-          medium.warnings.push_back({"short_session_gap", "the sessions lie closer together than they should"});
-      }
-      layout.sessions.push_back({.number = from.session, .first_track = from.number, .last_track = from.number});
-    }
+    if (opens_session) open_session(layout, from, medium.warnings);
     layout.sessions.back().last_track = from.number;
     layout.sessions.back().lead_out = toc.lead_outs[static_cast<std::size_t>(from.session) - 1];
     layout.tracks.push_back(std::move(track));
@@ -149,19 +180,36 @@ cd::Layout make_layout(Drive& drive, Medium& medium, const std::map<int, Lba>& p
   layout.lead_out = toc.end();
   layout.catalogue = medium.catalogue;
   if (const auto texts = medium.texts.find(0); texts != medium.texts.end()) layout.texts = texts->second;
-  return layout;
+  return disc;
 }
 
-std::vector<Region> regions_of(const cd::Layout& layout) {
+namespace {
+
+int mode_number(const cd::TrackMode& mode) { return mode.kind == cd::TrackMode::Kind::mode1 ? 1 : 2; }
+
+/// Music that goes on from track to track is one run.
+void add_region(std::vector<Region>& regions, const Region& region) {
+  if (region.first >= region.end) return;
+  const bool music = region.kind == RegionKind::audio;
+  if (music && !regions.empty() && regions.back().kind == RegionKind::audio && regions.back().end == region.first)
+    regions.back().end = region.end;
+  else
+    regions.push_back(region);
+}
+
+}  // namespace
+
+std::vector<Region> regions_of(const cd::Layout& layout, const std::map<int, Lba>& own_from) {
   std::vector<Region> regions;
-  for (const cd::Track& t : layout.tracks) {
-    const RegionKind kind = t.mode.is_audio() ? RegionKind::audio : RegionKind::data;
-    // Music that goes on from track to track is one run.
-    if (kind == RegionKind::audio && !regions.empty() && regions.back().kind == kind &&
-        regions.back().end == t.pregap_lba)
-      regions.back().end = t.end_lba;
-    else
-      regions.push_back({t.pregap_lba, t.end_lba, kind, t.number, t.start_lba});
+  for (std::size_t i = 0; i < layout.tracks.size(); ++i) {
+    const cd::Track& t = layout.tracks[i];
+    const bool music = t.mode.is_audio();
+    const auto border = own_from.find(t.number);
+    const Lba own = border != own_from.end() ? std::clamp(border->second, t.pregap_lba, t.start_lba) : t.pregap_lba;
+    const int before = i > 0 && !layout.tracks[i - 1].mode.is_audio() ? mode_number(layout.tracks[i - 1].mode) : 1;
+    add_region(regions, {t.pregap_lba, own, music ? RegionKind::data : RegionKind::audio, t.number, own, before});
+    add_region(regions, {own, t.end_lba, music ? RegionKind::audio : RegionKind::data, t.number, t.start_lba,
+                         music ? 1 : mode_number(t.mode)});
   }
   return regions;
 }

@@ -50,9 +50,12 @@ std::string DriveFacts::name() const {
   return text;
 }
 
-std::size_t CdParts::bytes() const {
-  return cd::kRawBytes + (c2 ? kC2Bytes : 0) + (subchannel ? cd::kSubchannelBytes : 0);
+std::size_t CdParts::subchannel_bytes() const {
+  return subchannel == SubchannelPart::raw ? cd::kSubchannelBytes
+         : subchannel == SubchannelPart::q ? kFormattedQBytes
+                                           : 0;
 }
+std::size_t CdParts::bytes() const { return cd::kRawBytes + (c2 ? kC2Bytes : 0) + subchannel_bytes(); }
 
 void Drive::stop(const char* code, std::string what, const CommandReply& reply, std::string hint) const {
   throw Error({.fault = Fault::device,
@@ -73,8 +76,10 @@ bool Drive::settle(const CommandReply& reply, Trouble trouble, Patience& patienc
         stop("not_ready", "the drive does not become ready", reply, "take the disc out and put it in again");
       transport_.wait(kReadyWait);
       patience.waited_ms += kReadyWait;
+      doubtful_ = true;
       return true;
     case Trouble::needs_start: {
+      doubtful_ = true;
       Cdb start = command(0x1B);
       start[4] = std::byte{1};
       if (patience.hardware++ >= kTries) stop("not_ready", "the drive does not start the disc", reply, "");
@@ -89,20 +94,12 @@ bool Drive::settle(const CommandReply& reply, Trouble trouble, Patience& patienc
       return true;
     case Trouble::medium_changed:
       if (patience.attention++ >= kAttentions) stop("drive_failed", "the drive keeps asking for attention", reply, "");
-      if (check_medium_ && !checking_) {
-        checking_ = true;
-        try {
-          check_medium_();
-        } catch (...) {
-          checking_ = false;
-          throw;
-        }
-        checking_ = false;
-        if (speed_) set_speed(*speed_);
-      }
+      doubtful_ = true;
+      if (speed_) set_speed(*speed_);
       return true;
     case Trouble::reset:
       if (patience.attention++ >= kAttentions) stop("drive_failed", "the drive keeps asking for attention", reply, "");
+      doubtful_ = true;
       if (speed_) set_speed(*speed_);
       return true;
     case Trouble::aborted:
@@ -110,6 +107,22 @@ bool Drive::settle(const CommandReply& reply, Trouble trouble, Patience& patienc
     default:
       return false;
   }
+}
+
+/// The commands of the check itself are not checked again.
+void Drive::confirm_medium() {
+  if (!doubtful_ || checking_) return;
+  doubtful_ = false;
+  if (!check_medium_) return;
+  checking_ = true;
+  try {
+    check_medium_();
+  } catch (...) {
+    checking_ = false;
+    doubtful_ = true;
+    throw;
+  }
+  checking_ = false;
 }
 
 Outcome Drive::run(ByteView cdb, DataDirection direction, std::span<std::byte> buffer, std::uint32_t timeout_ms) {
@@ -134,6 +147,8 @@ Outcome Drive::run(ByteView cdb, DataDirection direction, std::span<std::byte> b
         break;
     }
     if (settle(reply, trouble, patience)) continue;
+    if (trouble == Trouble::timeout) doubtful_ = true;
+    if (trouble == Trouble::none) confirm_medium();
     Outcome outcome{trouble, {}, std::min(reply.transferred, buffer.size()), {}};
     if (trouble == Trouble::aborted) outcome.trouble = Trouble::read_error;
     if (trouble != Trouble::none) {
@@ -180,7 +195,9 @@ void Drive::make_ready() {
 bool Drive::has_medium() {
   const CommandReply reply = transport_.execute(six(command(0x00)), DataDirection::none, {}, kTimeout);
   const Trouble trouble = classify(reply);
-  return trouble != Trouble::no_medium && trouble != Trouble::gone && trouble != Trouble::timeout;
+  if (trouble == Trouble::gone)
+    stop("drive_gone", "the drive does not answer any more", reply, "check its cable and run the command again");
+  return trouble != Trouble::no_medium && trouble != Trouble::timeout;
 }
 
 void Drive::read_facts() {
@@ -223,10 +240,10 @@ std::optional<Bytes> Drive::toc(int format, int first) {
 }
 
 std::uint64_t Drive::buffer_bytes() const {
-  // The limits bound a drive that boasts, and one that says nothing.
-  constexpr std::uint64_t kSpare = 256 << 10, kUsual = 2 << 20, kMost = 16 << 20;
+  // A drive that boasts is believed: to read too much costs time, too little a wrong proof.
+  constexpr std::uint64_t kSpare = 256 << 10, kUsual = 2 << 20;
   const std::uint64_t told = std::uint64_t{facts_.buffer_kib} << 10;
-  return std::min(told == 0 ? kUsual : told, kMost) + kSpare;
+  return (told == 0 ? kUsual : told) + kSpare;
 }
 
 std::optional<Bytes> Drive::dvd_structure(int media, int layer, int format) {
@@ -279,13 +296,15 @@ std::optional<Drive::Capacity> Drive::capacity() {
 }
 
 Outcome Drive::read_cd(cd::Lba lba, std::uint32_t count, CdParts parts, std::span<std::byte> out) {
-  constexpr unsigned kAllFields = 0xF8, kC2Pointers = 0x02, kRawSubchannel = 1;
+  constexpr unsigned kAllFields = 0xF8, kC2Pointers = 0x02, kRawSubchannel = 1, kFormattedQ = 2;
   Cdb c = command(0xBE);
   put32(c, 2, static_cast<std::uint32_t>(lba));
   c[6] = static_cast<std::byte>(count >> 16 & 255);
   put16(c, 7, count & 0xFFFF);
   c[9] = static_cast<std::byte>(kAllFields | (parts.c2 ? kC2Pointers : 0));
-  c[10] = static_cast<std::byte>(parts.subchannel ? kRawSubchannel : 0);
+  c[10] = static_cast<std::byte>(parts.subchannel == SubchannelPart::raw ? kRawSubchannel
+                                 : parts.subchannel == SubchannelPart::q ? kFormattedQ
+                                                                         : 0);
   return run(c, DataDirection::from_device, out, kTimeout);
 }
 
@@ -320,6 +339,7 @@ void Drive::eject() {
 }
 
 bool Drive::recover() {
+  doubtful_ = true;
   for (std::uint64_t waited = 0; waited < kRecoverPatience; waited += kReadyWait) {
     const CommandReply reply = transport_.execute(six(command(0x00)), DataDirection::none, {}, kTimeout);
     const Trouble trouble = classify(reply);

@@ -161,8 +161,13 @@ void Dump::open_source() {
 
 void Dump::plan_cd() {
   Drive& drive = *parts_->drive;
-  plan_.layout = make_layout(drive, plan_.medium, find_pregaps(drive, plan_.medium.toc, plan_.medium.warnings));
-  plan_.regions = regions_of(plan_.layout);
+  Medium& medium = plan_.medium;
+  medium.subchannel = subchannel_of(drive, medium.toc);
+  const auto pregaps = find_pregaps(drive, medium.toc, medium.subchannel, medium.warnings);
+  DiscLayout disc = make_layout(drive, medium, pregaps, medium.subchannel);
+  plan_.layout = std::move(disc.layout);
+  plan_.regions = regions_of(plan_.layout, disc.own_from);
+  identify_cd(drive, medium, plan_.layout);
   std::vector<Region> audio;
   double seconds = 0;
   constexpr double kDataTimes = 24, kAudioTimes = 8, kReadings = 2;
@@ -174,7 +179,15 @@ void Dump::plan_cd() {
     seconds += (r.end - r.first) / (cd::kFramesPerSecond * times) * (music ? kReadings : 1);
   }
   plan_.expected_seconds = seconds;
-  const CdReadOptions options{request_.offset, request_.subchannel, cd_speed(request_.top_speed)};
+  if (medium.subchannel != SubchannelPart::raw && std::exchange(request_.subchannel, false))
+    medium.warnings.push_back(
+        {"no_subchannel", "this drive does not return the subchannel: no .sub file is written"});
+  if (!request_.offset && !audio.empty())
+    medium.warnings.push_back(
+        {"offset_unknown",
+         "the read offset of this drive is not known: all music may lie some samples early or late, the same number "
+         "everywhere. --offset SAMPLES corrects it, --offset 0 says that there is none"});
+  const CdReadOptions options{request_.offset.value_or(0), request_.subchannel, cd_speed(request_.top_speed)};
   parts_->reader = std::make_unique<CdReader>(drive, options, audio, plan_.layout.lead_out);
 }
 

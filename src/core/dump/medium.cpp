@@ -36,21 +36,24 @@ int current_profile(Drive& drive) {
   return reply && reply->size() >= 8 ? load_be16(*reply, 6) : 0;
 }
 
-/// Reads user data through the drive.
+/// Reads 2048-byte blocks through the drive.
 class DriveBlocks final : public ByteSource {
  public:
   DriveBlocks(Drive& drive, std::uint64_t blocks) : drive_(drive), blocks_(blocks) {}
   std::uint64_t size() const override { return blocks_ * cd::kUserBytes; }
   std::string name() const override { return drive_.transport().name(); }
   void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
-    constexpr std::uint32_t kMost = 16;
-    Bytes buffer(kMost * cd::kUserBytes);
+    Bytes buffer(most_ * cd::kUserBytes);
     while (!out.empty()) {
       const std::uint64_t lba = offset / cd::kUserBytes, inside = offset % cd::kUserBytes;
-      const auto wanted = static_cast<std::uint32_t>(
-          std::min<std::uint64_t>({kMost, (inside + out.size() + cd::kUserBytes - 1) / cd::kUserBytes, blocks_ - lba}));
+      const auto wanted = static_cast<std::uint32_t>(std::min<std::uint64_t>(
+          {most_, (inside + out.size() + cd::kUserBytes - 1) / cd::kUserBytes, blocks_ - lba}));
       const auto target = std::span(buffer).first(wanted * cd::kUserBytes);
       const Outcome outcome = drive_.read_blocks(static_cast<std::uint32_t>(lba), wanted, target, false);
+      if (outcome.trouble == Trouble::bad_field && wanted > 1) {
+        most_ = wanted / 2;
+        continue;
+      }
       if (outcome.bytes <= inside || !outcome.ok())
         throw Error({.fault = Fault::device,
                      .code = "read_failed",
@@ -68,23 +71,67 @@ class DriveBlocks final : public ByteSource {
  private:
   Drive& drive_;
   std::uint64_t blocks_;
+  mutable std::uint32_t most_ = 16;  // blocks a command may ask for
 };
 
-/// Which disc is it? A damaged first sector must not stop the dump.
+/// Raw sectors of one track, read through the drive to tell which disc it is: those that cannot be read are zeros, and
+/// counted.
+class DriveTrack final : public ByteSource {
+ public:
+  DriveTrack(Drive& drive, const cd::Track& track, std::uint64_t& failures)
+      : drive_(drive), track_(track), failures_(failures) {}
+  std::uint64_t size() const override { return static_cast<std::uint64_t>(sectors()) * cd::kRawBytes; }
+  std::string name() const override { return drive_.transport().name(); }
+  void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
+    while (!out.empty()) {
+      const auto lba = track_.pregap_lba + static_cast<cd::Lba>(offset / cd::kRawBytes);
+      const auto inside = static_cast<std::size_t>(offset % cd::kRawBytes);
+      if (lba != held_) {
+        sector_.fill(std::byte{0});
+        held_ = lba;
+        if (!drive_.read_cd(lba, 1, {}, sector_).ok()) ++failures_;
+      }
+      const std::size_t n = std::min(out.size(), cd::kRawBytes - inside);
+      std::copy_n(sector_.begin() + static_cast<std::ptrdiff_t>(inside), n, out.begin());
+      out = out.subspan(n);
+      offset += n;
+    }
+  }
+
+ private:
+  cd::Lba sectors() const { return track_.end_lba - track_.pregap_lba; }
+  Drive& drive_;
+  cd::Track track_;
+  std::uint64_t& failures_;
+  mutable cd::Lba held_ = -1;
+  mutable cd::Sector sector_{};
+};
+
+void not_identified(std::vector<Warning>& warnings) {
+  warnings.push_back(
+      {"not_identified", "sectors that would name it cannot be read: which disc this is stays open"});
+}
+
+void compare_size(const SourcePtr& disc, std::uint64_t blocks, std::vector<Warning>& warnings) {
+  const auto volume = disc ? Iso9660::open(disc) : std::nullopt;
+  if (!volume || volume->sector_count <= blocks) return;
+  warnings.push_back({"volume_larger_than_disc",
+                      fmt::format("the file system has {} blocks, the disc {}: a layer or a part of it is missing",
+                                  volume->sector_count, blocks)});
+}
+
+/// Which disc of blocks is it? A damaged first sector must not stop the dump.
 Identity identify(Drive& drive, std::uint64_t blocks, std::vector<Warning>& warnings) {
   Image image;
   image.path = drive.transport().name();
   image.blocks = drive_blocks(drive, blocks);
   try {
     Identity id = identify_platform(image);
-    if (const auto volume = Iso9660::open(image.blocks); volume && volume->sector_count > blocks)
-      warnings.push_back({"volume_larger_than_disc",
-                          fmt::format("the file system has {} blocks, the disc {}: a layer or a part of it is missing",
-                                      volume->sector_count, blocks)});
+    compare_size(image.blocks, blocks, warnings);
     return id;
   } catch (const Error& e) {
-    if (e.details.code == "no_medium" || e.details.code == "drive_gone") throw;
-    warnings.push_back({"not_identified", "the first sectors cannot be read: what disc this is stays open"});
+    if (e.details.fault == Fault::device && e.details.code != "read_failed") throw;
+    not_identified(warnings);
     return {};
   }
 }
@@ -150,15 +197,10 @@ void examine_cd(Drive& drive, Medium& medium) {
   medium.toc = read_toc(drive);
   medium.warnings.insert(medium.warnings.end(), medium.toc.warnings.begin(), medium.toc.warnings.end());
   read_texts(drive, medium);
-  const bool data =
-      std::any_of(medium.toc.tracks.begin(), medium.toc.tracks.end(), [](const TocTrack& t) { return t.is_data(); });
-  if (data) {
-    medium.identity = identify(drive, static_cast<std::uint64_t>(medium.toc.end()), medium.warnings);
-  } else {
-    medium.identity.platform = "audio-cd";
-    medium.identity.confidence = "certain";
-    medium.identity.title = cd::find_text(medium.texts[0], "TITLE").value_or("");
-  }
+}
+
+/// An ordinary drive sees only a small part of some discs.
+void warn_of_hidden_parts(Medium& medium) {
   // The high-density area of a GD-ROM is out of an ordinary drive's reach: it sees two short tracks.
   const auto& t = medium.toc.tracks;
   if (t.size() == 2 && t[0].is_data() && !t[1].is_data() && medium.toc.end() < cd::kHighDensityStart &&
@@ -167,6 +209,20 @@ void examine_cd(Drive& drive, Medium& medium) {
         {"maybe_gd_rom",
          "if this is a GD-ROM, an ordinary drive sees only its two low-density tracks: the game itself "
          "is out of reach, and this dump is not the whole disc"});
+}
+
+/// What is on the disc, as an image whose sectors come through the drive.
+Image drive_image(Drive& drive, const cd::Layout& layout, std::uint64_t& failures) {
+  Image image;
+  image.path = drive.transport().name();
+  std::vector<Extent> extents;
+  for (const cd::Track& t : layout.tracks)
+    extents.push_back({.track = t.number,
+                       .lba = t.pregap_lba,
+                       .sectors = static_cast<std::uint32_t>(t.end_lba - t.pregap_lba),
+                       .source = std::make_shared<DriveTrack>(drive, t, failures)});
+  image.cd = std::make_shared<CdImage>(layout, std::move(extents));
+  return image;
 }
 
 void examine_blocks(Drive& drive, Medium& medium) {
@@ -223,6 +279,27 @@ std::string fingerprint_of(Drive& drive) {
       break;
     }
   return digest.finish();
+}
+
+void identify_cd(Drive& drive, Medium& medium, const cd::Layout& layout) {
+  std::uint64_t failures = 0;
+  const Image image = drive_image(drive, layout, failures);
+  if (layout.audio_track_count() == layout.tracks.size()) {
+    medium.identity.platform = "audio-cd";
+    medium.identity.confidence = "certain";
+    medium.identity.title = cd::find_text(medium.texts[0], "TITLE").value_or("");
+    return;
+  }
+  try {
+    medium.identity = identify_platform(image);
+    compare_size(image.user_data(), static_cast<std::uint64_t>(layout.lead_out), medium.warnings);
+  } catch (const Error& e) {
+    if (e.details.fault != Fault::refused) throw;  // what stands there makes no sense
+    ++failures;
+  }
+  if (failures > 0 && (medium.identity.platform.empty() || medium.identity.title.empty()))
+    not_identified(medium.warnings);
+  warn_of_hidden_parts(medium);
 }
 
 Medium examine_medium(Drive& drive) {

@@ -27,25 +27,38 @@ void Strategy::retry_round(unsigned round) {
   for (const Lba lba : order) {
     if (given_up()) return;
     constexpr unsigned kMostHangs = 2;
-    if (const auto at = bad_.find(lba); at != bad_.end() && at->second.hangs < kMostHangs)
-      if (const Region* region = region_of(lba)) retry(*region, lba);
+    const auto at = bad_.find(lba);
+    const Region* region = region_of(lba);
+    if (at == bad_.end() || at->second.hangs >= kMostHangs || !region) continue;
+    if (region->kind == RegionKind::audio)
+      retry_runs(*region, lba, round);
+    else
+      retry(*region, lba);
     work_.progress.done_bytes += reader_.sector_bytes();
     maybe_save();
   }
 }
 
-/// A repeated reading proves nothing if the drive answers from its buffer.
-void Strategy::defeat(Lba lba, Bad& bad) {
-  const std::uint64_t since = (sectors_read_ - bad.stamp) * reader_.sector_bytes();
-  if (bad.stamp != 0 && since >= reader_.buffer_bytes()) return;
-  Region good{};
-  for (const StateRange& range : map_.ranges()) {
-    const bool read = range.state == SectorState::good || range.state == SectorState::audio_confirmed;
-    if (!read || range.end - range.first <= good.end - good.first) continue;
-    good.first = range.first;
-    good.end = range.end;
+/// All of the run of damaged music that `lba` is in, once a round.
+void Strategy::retry_runs(const Region& region, Lba lba, unsigned round) {
+  constexpr Lba kMostTogether = 512;
+  if (bad_[lba].round == round + 1) return;
+  const auto follows = [&](Lba at) {
+    const auto found = bad_.find(at);
+    return found != bad_.end() && found->second.round != round + 1 && found->second.hangs == 0;
+  };
+  Lba first = lba, end = lba + 1;
+  while (first > region.first && end - first < kMostTogether && follows(first - 1)) --first;
+  while (end < region.end && end - first < kMostTogether && follows(end)) ++end;
+  for (Lba at = first; at < end; ++at) bad_[at].round = round + 1;
+  for (Lba at = first; at < end && !given_up();) {
+    // What is confirmed on the way is passed over.
+    if (!bad_.contains(at)) {
+      ++at;
+      continue;
+    }
+    at = retry_music(region, at, end);
   }
-  reader_.defeat_cache(good, lba);
 }
 
 /// The three sectors before, for joining the stream of a drive that jitters.
@@ -54,16 +67,98 @@ Bytes Strategy::audio_before(const Region& region, Lba lba) const {
   if (region.kind != RegionKind::audio) return {};
   for (Lba at = lba - kSectors; at < lba; ++at) {
     const Region* r = region_of(at);
-    if (!r || r->kind != RegionKind::audio || map_.at(at) != SectorState::audio_confirmed) return {};
+    if (!r || r->kind != RegionKind::audio || state_of(at) != SectorState::audio_confirmed) return {};
   }
   Bytes before(kSectors * cd::kRawBytes);
   store_.read(lba - kSectors, before);
   return before;
 }
 
+/// The three behind, where those before are no help.
+Bytes Strategy::audio_after(const Region& region, Lba lba) const {
+  constexpr Lba kSectors = 3;
+  if (region.kind != RegionKind::audio) return {};
+  for (Lba at = lba; at < lba + kSectors; ++at)
+    if (at >= region.end || state_of(at) != SectorState::audio_confirmed) return {};
+  Bytes after(kSectors * cd::kRawBytes);
+  store_.read(lba, after);
+  return after;
+}
+
+/// A run of damaged music, from `first` on: read in one go, so that it needs the buffer emptied once. Returns where the
+/// next begins.
+Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
+  std::uint64_t stamp = 0;
+  for (auto at = bad_.lower_bound(first); at != bad_.end() && at->first < end; ++at)
+    stamp = std::max(stamp, at->second.stamp);
+  if (!make_fresh(first, end, stamp)) {
+    stats_.in_buffer += static_cast<std::uint64_t>(end - first);
+    for (Lba lba = first; lba < end; ++lba) bad_.erase(lba);
+    return end;
+  }
+  const auto count = static_cast<std::uint32_t>(end - first);
+  Bytes sectors(count * cd::kRawBytes);
+  Extras extras;
+  extras.want_flags = extras.past_buffer = true;
+  const Bytes before = audio_before(region, first), after = before.empty() ? audio_after(region, end) : Bytes{};
+  extras.before = before;
+  extras.after = after;
+  const ReadResult r = read(region, first, count, sectors, &extras);
+  const Lba reached = first + static_cast<Lba>(r.delivered);
+  if (extras.subchannel.size() >= r.delivered * cd::kSubchannelBytes)
+    store_.write_subchannel(first, ByteView(extras.subchannel).first(r.delivered * cd::kSubchannelBytes));
+  for (Lba lba = first; lba < std::min(reached + 1, end); ++lba) {
+    const auto at = bad_.find(lba);
+    if (at == bad_.end()) continue;
+    Bad& bad = at->second;
+    ++bad.tries;
+    bad.stamp = fresh_;
+    if (lba == reached) {
+      if (r.trouble == Trouble::timeout) ++bad.hangs;
+      if (r.trouble == Trouble::timeout) map_.set(lba, lba + 1, SectorState::hang);
+      continue;
+    }
+    const auto i = static_cast<std::size_t>(lba - first);
+    if (i < extras.lacking.size() && extras.lacking[i]) {
+      ++stats_.lacking;
+      bad_.erase(at);
+      continue;
+    }
+    if (i < extras.flagged.size() && !extras.flagged[i].empty()) ++stats_.flagged_sectors;
+    const ByteView sector = ByteView(sectors).subspan(i * cd::kRawBytes, cd::kRawBytes);
+    if (!extras.misplaced) bad.votes.add(sector, i < extras.flagged.size() ? extras.flagged[i] : std::vector<cd::Erasure>{});
+    if (bad.votes.readings() == 0) {
+      if (is_lost(map_.at(lba))) store_.write(lba, sector);
+      map_.set(lba, lba + 1, SectorState::audio_unsure);
+      continue;
+    }
+    const cd::Sector best = bad.votes.best();
+    if (!bad.votes.confirmed(bad.needed)) {
+      store_.write(lba, best);
+      map_.set(lba, lba + 1, SectorState::audio_unsure);
+      continue;
+    }
+    ++stats_.readings[bad.tries];
+    accept(region, lba, best, SectorState::audio_confirmed);
+    bad_.erase(at);
+  }
+  return std::min(reached + 1, end);
+}
+
+/// The other sectors of an ECC block come with the one that was wanted.
+void Strategy::take_retried(const Region& region, Lba lba, ByteView sector) {
+  const auto at = bad_.find(lba);
+  if (at == bad_.end()) return;
+  ++at->second.tries;
+  ++stats_.readings[at->second.tries];
+  accept(region, lba, sector, SectorState::retried);
+  bad_.erase(at);
+}
+
 void Strategy::retry(const Region& region, Lba lba) {
+  // Most data prove themselves: for them this only makes another reading likely.
+  const bool fresh = make_fresh(lba, lba + 1, bad_[lba].stamp);
   Bad& bad = bad_[lba];
-  defeat(lba, bad);
   // A damaged ECC unit is read as a whole: its sectors live and die together.
   const auto unit = static_cast<Lba>(reader_.unit());
   const Lba first = std::max(region.first, lba / unit * unit);
@@ -72,18 +167,19 @@ void Strategy::retry(const Region& region, Lba lba) {
   Bytes sectors(count * size);
   Extras extras;
   extras.want_flags = extras.past_buffer = true;
-  const Bytes before = audio_before(region, lba);
-  extras.before = before;
   const ReadResult r = read(region, first, count, sectors, &extras);
   const std::size_t own = static_cast<std::size_t>(lba - first);
   ++bad.tries;
-  bad.stamp = sectors_read_;
+  bad.stamp = fresh_;
   if (r.trouble == Trouble::timeout) ++bad.hangs;
+  if (options_.transform) options_.transform(first, std::span(sectors).first(r.delivered * size));
+  if (region.kind == RegionKind::blocks)
+    for (std::uint32_t i = 0; i < r.delivered; ++i)
+      if (i != own) take_retried(region, first + static_cast<Lba>(i), ByteView(sectors).subspan(i * size, size));
   if (r.delivered <= own) {
     if (r.trouble == Trouble::timeout) map_.set(lba, lba + 1, SectorState::hang);
     return;
   }
-  if (options_.transform) options_.transform(first, std::span(sectors).first(r.delivered * size));
   if (extras.subchannel.size() >= (own + 1) * cd::kSubchannelBytes)
     store_.write_subchannel(lba, ByteView(extras.subchannel).subspan(own * cd::kSubchannelBytes, cd::kSubchannelBytes));
   const ByteView sector = ByteView(sectors).subspan(own * size, size);
@@ -99,21 +195,13 @@ void Strategy::retry(const Region& region, Lba lba) {
   reading.flags_known = extras.flags_known;
   if (extras.flagged.size() > own) reading.flagged = extras.flagged[own];
   if (!reading.flagged.empty()) ++stats_.flagged_sectors;
-  if (region.kind == RegionKind::data) {
-    const Soundness sound = soundness(region, lba, cd::SectorView(sector));
-    const bool again = std::any_of(bad.readings.begin(), bad.readings.end(),
-                                   [&](const Reading& known) { return known.bytes == reading.bytes; });
-    if (sound == Soundness::proved || (sound == Soundness::odd && again)) return done(sector, SectorState::retried);
-    keep(lba, reading);
-    map_.set(lba, lba + 1, SectorState::bad_edc);
-    store_.write(lba, sector);
-    return;
-  }
-  if (extras.misplaced) reading.flagged.push_back({0, cd::kRawBytes - 1});
+  const Soundness sound = soundness(region, lba, cd::SectorView(sector));
+  const bool again = fresh && std::any_of(bad.readings.begin(), bad.readings.end(),
+                                          [&](const Reading& known) { return known.bytes == reading.bytes; });
+  if (sound == Soundness::proved || (sound == Soundness::unchecked && again)) return done(sector, SectorState::retried);
   keep(lba, reading);
-  const CombinedSector combined = combine_audio(bad.readings);
-  if (combined.how == Combining::as_read) return done(combined.bytes, SectorState::audio_confirmed);
-  map_.set(lba, lba + 1, SectorState::audio_unsure);
+  map_.set(lba, lba + 1, SectorState::bad_edc);
+  store_.write(lba, sector);
 }
 
 void Strategy::finish_bad() {
@@ -143,12 +231,9 @@ void Strategy::finish_one(const Region& region, Lba lba, Bad& bad) {
 
 void Strategy::settle(const Region& region, Lba lba, Bad& bad) {
   const SectorState state = map_.at(lba);
-  if (region.kind == RegionKind::audio && !bad.readings.empty()) {
-    const CombinedSector combined = combine_audio(bad.readings);
-    accept(region, lba, combined.bytes,
-           combined.how == Combining::as_read ? SectorState::audio_confirmed : SectorState::audio_unsure);
-    if (combined.how != Combining::as_read && !combined.givers.empty())
-      suspects_[lba] = bad.readings[combined.givers.front()].flagged;
+  if (region.kind == RegionKind::audio && bad.votes.readings() > 0) {
+    accept(region, lba, bad.votes.best(), SectorState::audio_unsure);
+    suspects_[lba] = bad.votes.open_bytes(bad.needed);
     return;
   }
   if (region.kind == RegionKind::data && !bad.readings.empty()) {
@@ -173,13 +258,7 @@ void Strategy::settle(const Region& region, Lba lba, Bad& bad) {
 void Strategy::fill(const Region& region, Lba lba, std::span<std::byte> out) const {
   const bool audio = region.kind == RegionKind::audio;
   std::fill(out.begin(), out.end(), audio ? std::byte{0} : kFill);
-  if (region.kind == RegionKind::data) {
-    Bytes neighbour(cd::kRawBytes);
-    const Lba from = lba > region.first ? lba - 1 : lba + 1;
-    store_.read(from, neighbour);
-    const auto mode = cd::header_mode(cd::SectorView(neighbour)).value_or(1);
-    cd::put_header(cd::SectorSpan(out), lba, cd::has_sync(cd::SectorView(neighbour)) ? mode : 1);
-  }
+  if (region.kind == RegionKind::data) cd::put_header(cd::SectorSpan(out), lba, region.mode);
 }
 
 }  // namespace opifex::dump

@@ -19,7 +19,8 @@ using cd::Lba;
 namespace {
 
 /// Facts of a state that must be equal for a dump to go on: they decide which bytes are read.
-constexpr std::array<const char*, 5> kIdentity = {"medium", "sector-bytes", "offset", "subchannel", "decrypted"};
+constexpr std::array<const char*, 6> kIdentity = {"medium", "sectors", "sector-bytes", "offset", "subchannel",
+                                                  "decrypted"};
 
 /// Hashes of the whole file and of each track in one pass over what was written.
 void hash_data(const SourcePtr& data, const DumpPlan& plan, const std::vector<std::string>& names, DumpResult& result,
@@ -68,6 +69,17 @@ DumpVerdict verdict_of(const SectorMap& map) {
   return map.count(SectorState::audio_unsure) > 0 ? DumpVerdict::unsure : DumpVerdict::intact;
 }
 
+/// Runs of sectors that follow each other, of whatever kind: "0-4500 16000-18000".
+std::string places_of(const std::vector<Region>& regions) {
+  std::string places;
+  for (std::size_t i = 0; i < regions.size(); ++i) {
+    if (i == 0 || regions[i - 1].end != regions[i].first)
+      places += fmt::format("{}{}", places.empty() ? "" : " ", regions[i].first);
+    if (i + 1 == regions.size() || regions[i + 1].first != regions[i].end) places += fmt::format("-{}", regions[i].end);
+  }
+  return places;
+}
+
 /// The last two sectors of a data track written at once are link blocks; only if exactly these fail.
 std::set<Lba> link_blocks(const DumpPlan& plan) {
   constexpr Lba kLinks = 2;
@@ -88,8 +100,9 @@ SectorMapFile Dump::fresh_state() const {
     state.map.set(plan_.regions[i - 1].end, plan_.regions[i].first, SectorState::outside);
   const auto fact = [&](const char* name, std::string value) { state.facts.emplace_back(name, std::move(value)); };
   fact("medium", plan_.medium.fingerprint);
+  fact("sectors", places_of(plan_.regions));
   fact("sector-bytes", std::to_string(plan_.sector_bytes()));
-  fact("offset", std::to_string(request_.offset));
+  fact("offset", std::to_string(request_.offset.value_or(0)));
   fact("subchannel", request_.subchannel ? "yes" : "no");
   fact("decrypted", plan_.decrypts ? "yes" : "no");
   fact("source", plan_.source);
@@ -126,30 +139,106 @@ void Dump::refuse_other(const SectorMapFile& saved) const {
   }
 }
 
-/// Three sectors that both sides know: is it really the same disc, in a drive that reads alike?
-void Dump::compare_samples(const DumpStore& store, const SectorMap& map) {
-  std::vector<StateRange> good;
+/// A state is believed as far as the data bear it out: its checksum only says that nobody cut it.
+void Dump::distrust_state(const DumpStore& store, SectorMap& map) const {
+  std::error_code ignored;
+  const std::uint64_t there = std::filesystem::file_size(store.files().data, ignored);
+  const std::size_t size = plan_.sector_bytes();
+  Bytes sectors(kFlowBlockBytes / size * size);
+  for (const Region& region : plan_.regions) {
+    for (const StateRange& range : map.ranges()) {
+      const Lba first = std::max(range.first, region.first), end = std::min(range.end, region.end);
+      if (first >= end || range.state == SectorState::untried) continue;
+      const bool music = range.state == SectorState::audio_confirmed || range.state == SectorState::audio_unsure;
+      const bool data = range.state == SectorState::good || range.state == SectorState::retried ||
+                        range.state == SectorState::repaired || range.state == SectorState::combined;
+      // Gaps may have been judged otherwise by another drive: then they are read again.
+      const bool fits = region.kind == RegionKind::audio ? !data : !music;
+      if (!fits || range.state == SectorState::outside) {
+        map.set(first, end, SectorState::untried);
+        continue;
+      }
+      for (Lba at = first; at < end;) {
+        const auto n = static_cast<Lba>(std::min<std::uint64_t>(sectors.size() / size, static_cast<std::uint64_t>(end - at)));
+        // A state that claims more than the file holds: the file is right.
+        if (store.offset_of(at) + static_cast<std::uint64_t>(n) * size > there) {
+          for (Lba lba = at; lba < end; ++lba)
+            if (store.offset_of(lba) + size > there) map.set(lba, lba + 1, SectorState::untried);
+          break;
+        }
+        if (region.kind == RegionKind::data && data) {
+          store.read(at, std::span(sectors).first(static_cast<std::size_t>(n) * size));
+          for (Lba lba = at; lba < at + n; ++lba) {
+            const auto s = ByteView(sectors).subspan(static_cast<std::size_t>(lba - at) * size, size);
+            if (soundness(region, lba, cd::SectorView(s)) == Soundness::bad) map.set(lba, lba + 1, SectorState::untried);
+          }
+        }
+        at += n;
+      }
+    }
+  }
+}
+
+/// Sectors that both sides know: is it really the same disc, in a drive that reads alike?
+void Dump::compare_samples(const DumpStore& store, const SectorMap& map, Strategy& strategy) {
+  const auto refuse = [&](std::string what, std::optional<Lba> lba) {
+    Error error({.fault = Fault::needs_word,
+                 .code = "other_dump",
+                 .what = std::move(what),
+                 .file = store.files().data.string(),
+                 .hint = "give another name with --out, or throw it away with --restart"});
+    if (lba) error.details.offset = store.offset_of(*lba);
+    throw error;
+  };
+  std::vector<StateRange> known;
   for (const StateRange& r : map.ranges())
-    if (r.state == SectorState::good) good.push_back(r);
-  constexpr std::size_t kLooks = 3;
-  for (std::size_t i = 0; i < std::min(kLooks, good.size()); ++i) {
-    const StateRange& range = good[i * good.size() / kLooks];
-    const Lba lba = range.first + (range.end - range.first) / 2;
+    if (r.state == SectorState::good || r.state == SectorState::audio_confirmed || r.state == SectorState::retried)
+      known.push_back(r);
+  if (known.empty()) return;
+  constexpr std::size_t kLooks = 8;
+  constexpr Lba kLeast = 4;  // in front: a drive that jitters needs some
+  std::size_t same = 0, different = 0;
+  std::optional<Lba> first_different;
+  for (std::size_t i = 0; i < kLooks; ++i) {
+    const StateRange& range = known[i * known.size() / kLooks];
+    const auto lba = static_cast<Lba>(range.first + std::int64_t{range.end - range.first} * static_cast<Lba>(i + 1) /
+                                                        static_cast<Lba>(kLooks + 1));
     const auto region = std::find_if(plan_.regions.begin(), plan_.regions.end(),
                                      [&](const Region& r) { return lba >= r.first && lba < r.end; });
     if (region == plan_.regions.end()) continue;
-    Bytes now(plan_.sector_bytes()), then(plan_.sector_bytes());
-    if (parts_->reader->read(*region, lba, 1, now, nullptr).delivered != 1) continue;  // damage is no proof of a swap
+    Bytes now(plan_.sector_bytes()), then(plan_.sector_bytes()), before(3 * plan_.sector_bytes());
+    Extras extras;
+    if (region->kind == RegionKind::audio && lba - range.first >= kLeast) {
+      store.read(lba - 3, before);
+      extras.before = before;
+    }
+    if (parts_->reader->read(*region, lba, 1, now, &extras).delivered != 1) continue;  // damage is no proof of a swap
+    Bytes raw = now;
     if (parts_->key) decrypt_ps3(*plan_.ps3, *parts_->key, static_cast<std::uint64_t>(lba), now);
     store.read(lba, then);
-    if (now == then) continue;
-    throw Error({.fault = Fault::needs_word,
-                 .code = "other_dump",
-                 .what = "the unfinished dump holds other data than this disc",
-                 .file = store.files().data.string(),
-                 .offset = store.offset_of(lba),
-                 .hint = "give another name with --out, or throw it away with --restart"});
+    // Silence and fillers are the same on many discs.
+    if (std::adjacent_find(then.begin(), then.end(), std::not_equal_to<>()) == then.end()) continue;
+    (now == then ? same : different) += 1;
+    if (now == then) strategy.add_witness(lba, std::move(raw));
+    else if (!first_different) first_different = lba;
   }
+  if (different > 0 && different >= same)
+    refuse("the unfinished dump holds other data than this disc: it is another one, or the drive has another read offset",
+           first_different);
+}
+
+/// Until the dump is over, nothing is believed of a disc that may have been changed.
+void Dump::guard_medium(Strategy& strategy) {
+  Drive& drive = *parts_->drive;
+  drive.lock_tray(true);
+  drive.on_change([&drive, &strategy, fingerprint = plan_.medium.fingerprint] {
+    if (fingerprint_of(drive) == fingerprint) return strategy.confirm_medium();
+    throw Error({.fault = Fault::device,
+                 .code = "medium_changed",
+                 .what = "another disc lies in the drive",
+                 .file = drive.transport().name(),
+                 .hint = "put the first disc back and run the command again: the dump goes on where it stopped"});
+  });
 }
 
 DumpResult Dump::run(Work& work) {
@@ -165,27 +254,7 @@ DumpResult Dump::run(Work& work) {
     std::filesystem::resize_file(files.data, 0, ignored);
     if (request_.subchannel) std::filesystem::resize_file(files.subchannel, 0, ignored);
   } else {
-    // A state that claims more than the file holds: the file is right.
-    const std::uint64_t there = std::filesystem::file_size(files.data, ignored);
-    for (const StateRange& r : state.map.ranges())
-      for (Lba lba = r.first; lba < r.end && store.offset_of(r.end) > there; ++lba)
-        if (store.offset_of(lba) + plan_.sector_bytes() > there && r.state != SectorState::outside) {
-          state.map.set(lba, r.end, SectorState::untried);
-          break;
-        }
-    compare_samples(store, state.map);
-  }
-  if (parts_->drive) {
-    parts_->drive->lock_tray(true);
-    Drive& drive = *parts_->drive;
-    parts_->drive->on_change([&drive, fingerprint = plan_.medium.fingerprint] {
-      if (fingerprint_of(drive) == fingerprint) return;
-      throw Error({.fault = Fault::device,
-                   .code = "medium_changed",
-                   .what = "another disc lies in the drive",
-                   .file = drive.transport().name(),
-                   .hint = "put the first disc back and run the command again: the dump goes on where it stopped"});
-    });
+    distrust_state(store, state.map);
   }
   StrategyOptions options;
   options.passes = request_.passes;
@@ -209,6 +278,9 @@ DumpResult Dump::run(Work& work) {
   };
   Strategy strategy(*parts_->reader, store, state.map, options, save, work);
   running = &strategy;
+  for (const auto& [lba, sector] : plan_.medium.seen) strategy.add_witness(lba, sector);
+  if (resumed) compare_samples(store, state.map, strategy);
+  if (parts_->drive) guard_medium(strategy);
   try {
     strategy.run();
   } catch (const Error& e) {
@@ -226,9 +298,61 @@ DumpResult Dump::run(Work& work) {
     throw Error(std::move(details));
   }
   DumpResult result = finish(store, std::move(state), strategy.stats(), work);
+  if (parts_->drive) parts_->drive->on_change({});
   result.resumed = resumed;
   result.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
   return result;
+}
+
+/// Where a sector resisted, its neighbours' subchannel may not have come either.
+std::uint64_t Dump::read_missing_subchannel(DumpStore& store, Work& work) {
+  constexpr std::uint32_t kTogether = 64;
+  std::uint64_t missing = 0;
+  const auto lacks = [&](Lba lba) { return all_zero(store.read_subchannel(lba)); };
+  for (const Region& region : plan_.regions)
+    for (Lba at = region.first; at < region.end;) {
+      work.progress.check_stop();
+      if (!lacks(at)) {
+        ++at;
+        continue;
+      }
+      Lba end = at + 1;
+      while (end < region.end && end - at < static_cast<Lba>(kTogether) && lacks(end)) ++end;
+      Extras extras;
+      Bytes sectors(static_cast<std::size_t>(end - at) * plan_.sector_bytes());
+      const ReadResult r = parts_->reader->read(region, at, static_cast<std::uint32_t>(end - at), sectors, &extras);
+      store.write_subchannel(at, extras.subchannel);
+      const Lba reached = at + static_cast<Lba>(r.delivered);
+      for (Lba lba = at; lba < std::min(end, reached + 1); ++lba) missing += lacks(lba) ? 1u : 0u;
+      at = std::min(end, reached + 1);
+    }
+  return missing;
+}
+
+/// The mode of a track whose first looks failed is known now; what stands for its lost sectors says so, too.
+void Dump::correct_modes(DumpStore& store, const SectorMap& map) {
+  for (cd::Track& track : plan_.layout.tracks) {
+    if (track.mode.is_audio()) continue;
+    const int supposed = track.mode.kind == cd::TrackMode::Kind::mode1 ? 1 : 2;
+    std::array<std::uint64_t, 3> seen{};
+    constexpr std::uint64_t kEnough = 64;
+    cd::Sector s;
+    for (Lba lba = track.start_lba; lba < track.end_lba && seen[1] + seen[2] < kEnough; ++lba) {
+      if (is_lost(map.at(lba))) continue;
+      store.read(lba, s);
+      if (const int mode = cd::header_mode(s).value_or(0); mode == 1 || mode == 2) ++seen[static_cast<std::size_t>(mode)];
+    }
+    const int mode = seen[2] > seen[1] ? 2 : 1;
+    if (seen[1] + seen[2] == 0 || mode == supposed) continue;
+    track.mode.kind = mode == 2 ? cd::TrackMode::Kind::mode2 : cd::TrackMode::Kind::mode1;
+    for (Lba lba = track.start_lba; lba < track.end_lba; ++lba) {
+      const SectorState state = map.at(lba);
+      if (state != SectorState::unreadable && state != SectorState::hang && state != SectorState::runout) continue;
+      store.read(lba, s);
+      cd::put_header(s, lba, mode);
+      store.write(lba, s);
+    }
+  }
 }
 
 DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, Work& work) {
@@ -253,7 +377,12 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
   }
   store.cut(plan_.regions.back().end);  // holes at the end are in the file too
   const WorkingFiles& files = store.files();
+  if (is_cd) correct_modes(store, state.map);
   if (is_cd && request_.subchannel) {
+    result.subchannel_missing = read_missing_subchannel(store, work);
+    if (result.subchannel_missing > 0)
+      result.warnings.push_back({"subchannel_missing", fmt::format("the subchannel of {} could not be read",
+                                                                   plural(result.subchannel_missing, "sector"))});
     const SourcePtr sub = open_file(files.subchannel);
     add_indexes(plan_.layout, [&](Lba lba) {
       cd::Subchannel block;
@@ -270,9 +399,11 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
                      "in their place",
                      result.unreachable_samples)});
   }
-  if (request_.subchannel && cd_reader && !cd_reader->has_subchannel())
-    result.warnings.push_back({"no_subchannel", "this drive does not return the subchannel: the .sub file is empty"});
-
+  if (stats.in_buffer > 0)
+    result.warnings.push_back(
+        {"only_from_buffer",
+         fmt::format("{} could not be read past the drive's buffer a second time: the disc is hardly larger than it",
+                     plural(stats.in_buffer, "sector"))});
   const SourcePtr data = open_file(files.data);
   hash_data(data, plan_, request_.hashes, result, work);
   const Image image = image_of(data);
@@ -304,6 +435,8 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
     result.warnings.push_back({"not_proved", "--prove is left out: with accepted losses disc and image differ"});
   for (WrittenFile& file : write_outputs(image, conversion.plan, job, work)) result.outputs.push_back(std::move(file));
   result.verdict = verdict_of(state.map);
+  // What was asked for and did not come is not intact.
+  if (result.subchannel_missing > 0) result.verdict = std::max(result.verdict, DumpVerdict::unsure);
   store.remove();
   result.map = std::move(state);
   result.stats = std::move(stats);

@@ -99,6 +99,19 @@ void DumpStore::read(Lba lba, std::span<std::byte> sectors) const {
   }
 }
 
+Bytes DumpStore::read_subchannel(Lba lba) const {
+  Bytes block(cd::kSubchannelBytes);
+  const auto at = static_cast<off_t>(offset_of(lba) / sector_bytes_ * cd::kSubchannelBytes);
+  for (std::size_t done = 0; done < block.size();) {
+    const ssize_t n = ::pread(subchannel_, block.data() + done, block.size() - done, at + static_cast<off_t>(done));
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) throw_system_error("cannot read the dump back", files_.subchannel.string(), errno);
+    if (n == 0) break;  // not written yet
+    done += static_cast<std::size_t>(n);
+  }
+  return block;
+}
+
 void DumpStore::sync() {
   if (::fdatasync(data_) != 0) throw_system_error("cannot write the dump", files_.data.string(), errno);
   if (subchannel_ >= 0 && ::fdatasync(subchannel_) != 0)

@@ -13,6 +13,7 @@ using cd::Lba;
 
 namespace {
 
+const std::vector<cd::Erasure> kNoFlags;
 constexpr unsigned kJumpAfter = 8;                   // failures in a row
 constexpr Lba kFirstJump = 64, kLongestJump = 4096;  // sectors left for later
 
@@ -25,13 +26,9 @@ std::uint64_t now_ms() {
 }  // namespace
 
 Soundness soundness(const Region& region, Lba lba, cd::SectorView s) {
+  if (proves_itself(s, lba)) return Soundness::proved;
   const bool data = lba >= region.index1 || cd::has_sync(s);
-  const cd::SectorReport report = cd::examine(s, {lba, data});
-  if (report.bad()) return Soundness::bad;
-  // No checksum of Mode 2 covers the header; its block indicator is set in link blocks only. A sector without a form
-  // has no checksum at all: among others that have, it is one whose subheader was damaged.
-  const bool formless = report.kind == cd::SectorKind::mode2_formless;
-  return report.block_indicator == 0 && !formless ? Soundness::proved : Soundness::odd;
+  return cd::examine(s, {lba, data}).bad() ? Soundness::bad : Soundness::unchecked;
 }
 
 Strategy::Strategy(SectorReader& reader, DumpStore& store, SectorMap& map, StrategyOptions options,
@@ -48,6 +45,19 @@ const Region* Strategy::region_of(Lba lba) const {
   for (const Region& r : store_.regions())
     if (lba >= r.first && lba < r.end) return &r;
   return nullptr;
+}
+
+SectorState Strategy::state_of(Lba lba) const {
+  const std::lock_guard lock(map_mutex_);
+  return map_.at(lba);
+}
+std::vector<StateRange> Strategy::ranges() const {
+  const std::lock_guard lock(map_mutex_);
+  return map_.ranges();
+}
+void Strategy::set_state(Lba first, Lba end, SectorState state) {
+  const std::lock_guard lock(map_mutex_);
+  map_.set(first, end, state);
 }
 
 /// What is still to be read, cut at the borders of the regions.
@@ -90,7 +100,6 @@ ReadResult Strategy::read(const Region& region, Lba lba, std::uint32_t count, st
                           Extras* extras) {
   work_.progress.check_stop();
   const ReadResult r = reader_.read(region, lba, count, out, extras);
-  sectors_read_ += r.delivered;
   if (r.trouble == Trouble::timeout) {
     ++stats_.hangs;
     if (!reader_.recover())
@@ -107,7 +116,7 @@ ReadResult Strategy::read(const Region& region, Lba lba, std::uint32_t count, st
 struct Strategy::Batch {
   Lba first = 0;
   std::vector<SectorState> states;
-  Bytes subchannel;
+  std::vector<bool> unchecked;  // by sector: no checksum
 };
 
 /// Fills blocks from the drive: whole runs while all goes well, sector by sector where it does not.
@@ -120,7 +129,7 @@ class Strategy::FirstPass {
     const std::size_t size = s_.reader_.sector_bytes();
     batch.first = at_;
     batch.states.clear();
-    batch.subchannel.clear();
+    batch.unchecked.clear();
     most = std::min(most, static_cast<std::uint32_t>(todo_.end - at_));
     data.resize(most * size);
     Extras extras;
@@ -129,8 +138,13 @@ class Strategy::FirstPass {
       const std::uint32_t wanted = careful_ == 0 ? most - n : careful_step(most - n);
       const auto target = std::span(data).subspan(n * size, wanted * size);
       const ReadResult r = s_.read(todo_, at_, wanted, target, &extras);
-      batch.subchannel.insert(batch.subchannel.end(), extras.subchannel.begin(), extras.subchannel.end());
-      if (r.delivered > 0) delivered(batch, r.delivered);
+      // Whatever happens to its neighbours, what came of the subchannel has a place of its own.
+      s_.store_.write_subchannel(at_, extras.subchannel);
+      if (r.delivered > 0) {
+        s_.watch(todo_, at_, std::span(data).subspan(n * size, r.delivered * size));
+        s_.fresh_ += r.delivered;
+        delivered(batch, r.delivered);
+      }
       s_.note_speed(at_, r.delivered * size);
       if (r.trouble == Trouble::none) continue;
       const bool single = careful_ > 0 && wanted == 1;
@@ -210,28 +224,29 @@ void Strategy::first_pass(const Region& todo) {
     Batch& batch = batch_of(block);
     if (options_.transform) options_.transform(batch.first, block.data);
     if (todo.kind != RegionKind::data) return;
-    std::vector<std::size_t> odd;
+    batch.unchecked.assign(batch.states.size(), false);
     for (std::size_t i = 0; i < batch.states.size(); ++i) {
       if (batch.states[i] != SectorState::good) continue;
       const auto sector = cd::SectorView(ByteView(block.data).subspan(i * size, size));
       const Soundness sound = soundness(todo, batch.first + static_cast<Lba>(i), sector);
-      if (sound == Soundness::bad) batch.states[i] = SectorState::bad_edc;
-      if (sound == Soundness::odd) odd.push_back(i);
+      batch.unchecked[i] = sound == Soundness::unchecked;
+      if (sound != Soundness::proved) batch.states[i] = SectorState::bad_edc;
     }
-    // Where most are so, the disc is made so.
-    if (odd.size() * 2 < batch.states.size())
-      for (const std::size_t i : odd) batch.states[i] = SectorState::bad_edc;
   };
   flow.consume.emplace_back([&](const FlowBlock& block) {
     const Batch& batch = batch_of(block);
     for (std::size_t i = 0; i < batch.states.size();) {
+      const auto unchecked = [&](std::size_t k) { return !batch.unchecked.empty() && batch.unchecked[k]; };
       std::size_t n = 1;
-      while (i + n < batch.states.size() && batch.states[i + n] == batch.states[i]) ++n;
+      while (i + n < batch.states.size() && batch.states[i + n] == batch.states[i] && unchecked(i + n) == unchecked(i))
+        ++n;
       const Lba lba = batch.first + static_cast<Lba>(i), end = lba + static_cast<Lba>(n);
-      map_.set(lba, end, batch.states[i]);
+      set_state(lba, end, batch.states[i]);
       const bool there = batch.states[i] == SectorState::good || batch.states[i] == SectorState::bad_edc;
       if (there) store_.write(lba, ByteView(block.data).subspan(i * size, n * size));
-      if (batch.states[i] != SectorState::good)
+      if (unchecked(i))
+        add_unchecked(lba, end);  // bad until it was read again
+      else if (batch.states[i] != SectorState::good)
         for (Lba b = lba; b < end; ++b) {
           bad_[b].tries = 1;
           if (batch.states[i] == SectorState::hang) bad_[b].hangs = 1;
@@ -243,27 +258,73 @@ void Strategy::first_pass(const Region& todo) {
         }
       i += n;
     }
-    // Only what was delivered has a subchannel; with holes in between it is read again with the holes.
-    if (batch.subchannel.size() == batch.states.size() * cd::kSubchannelBytes)
-      store_.write_subchannel(batch.first, batch.subchannel);
     work_.progress.done_bytes += block.data.size();
     maybe_save();
   });
   run_flow(flow, work_);
+  second_reading(todo);
+}
+
+void Strategy::add_unchecked(Lba first, Lba end) {
+  if (!unchecked_.empty() && unchecked_.rbegin()->second == first)
+    unchecked_.rbegin()->second = end;
+  else
+    unchecked_[first] = end;
+}
+
+/// Data without a checksum is read twice, as music is. What reads differently is a damaged sector like others.
+void Strategy::second_reading(const Region& todo) {
+  const std::size_t size = reader_.sector_bytes();
+  const auto runs = std::exchange(unchecked_, {});
+  std::uint64_t sectors = 0;
+  for (const auto& [first, end] : runs) sectors += static_cast<std::uint64_t>(end - first);
+  if (sectors == 0) return;
+  // The rest of the pass lies between the two readings, but of what stands at the end of the region.
+  bool pushed = false;
+  for (const auto& [first, end] : runs)
+    for (Lba at = first; at < end && !stats_.ended_at;) {
+      const auto count = static_cast<std::uint32_t>(std::min<Lba>(end - at, static_cast<Lba>(kFlowBlockBytes / size)));
+      const Lba to = at + static_cast<Lba>(count);
+      const bool near = static_cast<std::uint64_t>(todo.end - at) * size < reader_.buffer_bytes() + size;
+      if (near && !std::exchange(pushed, true) && !push_out(at, runs.rbegin()->second)) {
+        stats_.in_buffer += sectors;
+        return;
+      }
+      Bytes now(count * size), then(count * size);
+      const ReadResult r = read(todo, at, count, now, nullptr);
+      store_.read(at, then);
+      for (std::uint32_t i = 0; i < count; ++i) {
+        const Lba lba = at + static_cast<Lba>(i);
+        const auto own = [&](const Bytes& from) { return ByteView(from).subspan(i * size, size); };
+        const bool same = i < r.delivered && std::equal(own(now).begin(), own(now).end(), own(then).begin());
+        if (same) {
+          set_state(lba, lba + 1, SectorState::good);
+          continue;
+        }
+        for (const Bytes* from : {&then, &now}) {
+          if (from == &now && i >= r.delivered) continue;
+          Reading reading;
+          std::copy_n(own(*from).begin(), size, reading.bytes.begin());
+          keep(lba, reading);
+          ++bad_[lba].tries;
+        }
+      }
+      at = to;
+      maybe_save();
+    }
 }
 
 void Strategy::keep(Lba lba, const Reading& reading) {
-  constexpr std::size_t kMostOfOne = 16, kMostOfAll = 4096;
+  // Of many damaged sectors each keeps the latest two: none is left out.
+  constexpr std::size_t kMostOfOne = 16, kLeastOfOne = 2, kMostOfAll = 16'384;
   Bad& bad = bad_[lba];
   const bool known =
       std::any_of(bad.readings.begin(), bad.readings.end(), [&](const Reading& r) { return r.bytes == reading.bytes; });
-  // Equal readings count as agreement in audio only.
-  const Region* region = region_of(lba);
-  if ((known && region && region->kind != RegionKind::audio) || bad.readings.size() >= kMostOfOne ||
-      kept_ >= kMostOfAll)
-    return;
+  if (known) return;
+  const bool full = bad.readings.size() >= (kept_ < kMostOfAll ? kMostOfOne : kLeastOfOne);
+  if (full) bad.readings.erase(bad.readings.begin() + 1);
   bad.readings.push_back(reading);
-  ++kept_;
+  kept_ += full ? 0 : 1;
 }
 
 /// One reading of one sector, stored if it is good. True if it was delivered.
@@ -271,8 +332,9 @@ bool Strategy::try_single(const Region& region, Lba lba) {
   Bytes sector(reader_.sector_bytes());
   Extras extras;
   const ReadResult r = read(region, lba, 1, sector, &extras);
+  fresh_ += r.delivered;
   ++bad_[lba].tries;
-  bad_[lba].stamp = sectors_read_;
+  bad_[lba].stamp = fresh_;
   if (r.delivered == 0) {
     if (r.trouble == Trouble::out_of_range && lba + 1 >= region.end) stats_.ended_at = lba;
     map_.set(lba, lba + 1, r.trouble == Trouble::timeout ? SectorState::hang : SectorState::unreadable);
@@ -289,9 +351,13 @@ bool Strategy::try_single(const Region& region, Lba lba) {
     bad_.erase(lba);
     return true;
   }
-  Reading reading;
-  std::copy(sector.begin(), sector.end(), reading.bytes.begin());
-  keep(lba, reading);
+  if (region.kind == RegionKind::audio) {
+    if (!extras.misplaced) bad_[lba].votes.add(sector, extras.flagged.empty() ? kNoFlags : extras.flagged.front());
+  } else {
+    Reading reading;
+    std::copy(sector.begin(), sector.end(), reading.bytes.begin());
+    keep(lba, reading);
+  }
   store_.write(lba, sector);
   map_.set(lba, lba + 1, region.kind == RegionKind::audio ? SectorState::audio_unsure : SectorState::bad_edc);
   return true;

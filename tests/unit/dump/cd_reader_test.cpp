@@ -36,7 +36,7 @@ class OffsetDrive final : public DriveTransport {
     largest = std::max(largest, count);
     if ((c2 && !has_c2) || (subchannel && !has_subchannel) || count > most_sectors) return check(5, 0x24);
     if (first < lowest || first + static_cast<Lba>(count) > kEnd + behind) return check(5, 0x21);
-    const std::size_t each = CdParts{c2, subchannel}.bytes();
+    const std::size_t each = CdParts{c2, subchannel ? SubchannelPart::raw : SubchannelPart::none}.bytes();
     for (std::uint32_t s = 0; s < count; ++s) {
       const auto to = buffer.subspan(s * each, each);
       std::fill(to.begin(), to.end(), std::byte{0});

@@ -85,7 +85,7 @@ TEST(SimulatedDrive, RefusesWhatItsFeaturesLack) {
   Drive drive(*transport);
   drive.make_ready();
   Bytes out(9 * 2646);
-  EXPECT_EQ(drive.read_cd(0, 1, {true, false}, out).trouble, Trouble::bad_field);
+  EXPECT_EQ(drive.read_cd(0, 1, {true, SubchannelPart::none}, out).trouble, Trouble::bad_field);
   EXPECT_EQ(drive.read_cd(0, 9, {}, out).trouble, Trouble::bad_field);
   EXPECT_EQ(drive.read_cd(0, 8, {}, out).trouble, Trouble::none);
   EXPECT_EQ(drive.read_cd(600, 1, {}, out).trouble, Trouble::out_of_range);

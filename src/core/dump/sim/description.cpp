@@ -252,6 +252,7 @@ SimDescription read_all(const toml::table& root, const fs::path& file) {
   SimDescription d;
   Table t(root, "", file);
   t.number("seed", d.seed, 0, INT64_MAX);
+  t.path("log", d.log);
   t.table("drive", [&](Table& x) { read_drive(x, d.drive); });
   t.table("start", [&](Table& x) {
     if (const toml::array* list = x.array("unit_attention"))

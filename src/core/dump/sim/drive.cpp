@@ -1,6 +1,9 @@
+#include "opifex/core/dump/sense.hpp"
+
 #include "drive.hpp"
 
 #include <algorithm>
+#include <cerrno>
 #include <chrono>
 #include <thread>
 
@@ -14,6 +17,9 @@ SimulatedDrive::SimulatedDrive(SimDescription description, std::string name)
       ready_at_(d_.becoming_ready_ms),
       speed_(d_.drive.speeds.back()) {
   if (d_.medium) medium_ = std::make_unique<SimMedium>(d_.discs.front(), d_.seed);
+  if (d_.log.empty()) return;
+  log_.open(d_.log, std::ios::app);
+  if (!log_) throw_system_error("cannot write the simulated drive's log", d_.log.string(), errno);
 }
 
 void SimulatedDrive::advance(std::uint64_t ms) {
@@ -93,7 +99,23 @@ CommandReply SimulatedDrive::execute(ByteView cdb, DataDirection, std::span<std:
   }
   advance(extra_ms_);
   reply.duration_ms = clock_ms_ - before;
+  if (log_.is_open()) log(cdb, reply);
   return reply;
+}
+
+/// Time in ms, operation code, what it asks for (LBA and sectors of reads), and what came of it.
+void SimulatedDrive::log(ByteView cdb, const CommandReply& reply) {
+  const int code = byte_of(cdb, 0);
+  const bool reads_blocks = code == 0x28, reads_cd = code == 0xBE;
+  std::string what;
+  if (reads_blocks) what = fmt::format(" {} {}", static_cast<cd::Lba>(load_be32(cdb, 2)), load_be16(cdb, 7));
+  if (reads_cd)
+    what = fmt::format(" {} {}", static_cast<cd::Lba>(load_be32(cdb, 2)),
+                       byte_of(cdb, 6) << 16 | byte_of(cdb, 7) << 8 | byte_of(cdb, 8));
+  const bool done = reply.status == kStatusGood && reply.host_status == kHostOk;
+  log_ << fmt::format("{} {:02X}{} {}\n", clock_ms_.load(), code, what,
+                      done ? fmt::format("{} bytes", reply.transferred) : describe(reply));
+  log_.flush();
 }
 
 CommandReply SimulatedDrive::run(ByteView cdb, std::span<std::byte> buffer) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <atomic>
+#include <fstream>
 #include <map>
 #include <memory>
 #include <optional>
@@ -43,6 +44,7 @@ class SimulatedDrive final : public DriveTransport {
 
   // drive.cpp
   CommandReply run(ByteView cdb, std::span<std::byte> buffer);
+  void log(ByteView cdb, const CommandReply& reply);
   std::optional<CommandReply> pending();
   void advance(std::uint64_t ms);
   CommandReply fail(std::uint32_t sense, std::optional<cd::Lba> lba = {}, std::size_t transferred = 0) const;
@@ -57,8 +59,10 @@ class SimulatedDrive final : public DriveTransport {
   CommandReply read_clean(const ReadJob& job, std::span<std::byte> buffer);
   std::optional<CommandReply> event(const SectorFate& fate, cd::Lba lba, std::size_t transferred);
   const SectorFate& sector_fate(cd::Lba lba, const ReadJob& job);
-  SectorFate group_fate(cd::Lba lba);
-  void physical(cd::Lba first, cd::Lba end, const ReadJob& job);
+  const SectorFate& group_fate(cd::Lba lba, const ReadJob& job);
+  cd::Lba group_sectors() const;
+  void read_group(cd::Lba first);
+  void physical(cd::Lba first, cd::Lba end);
   void fill(cd::Lba lba, const ReadJob& job, const SectorFate* fate, std::span<std::byte> out) const;
   std::uint64_t transfer_ms(std::uint32_t sectors) const;
   unsigned slower_steps() const;
@@ -90,9 +94,11 @@ class SimulatedDrive final : public DriveTransport {
   unsigned speed_ = 0;    // kB/s
   cd::Lba head_ = -1000;  // sector behind the last one read
   int shift_ = 0;         // jitter of the stream since the last seek
+  cd::Lba past_buffer_ = -1;  // the group the running command read past the buffer
   std::uint64_t seeks_ = 0;
   bool dead_ = false, spun_up_ = false;
   std::uint64_t extra_ms_ = 0;  // of the running command
+  std::ofstream log_;
 };
 
 }  // namespace opifex::dump

@@ -63,6 +63,33 @@ SectorFate SimFaults::fate(Lba lba, std::uint64_t attempt, unsigned slower, unsi
   return fate;
 }
 
+/// True if the defect makes the reading fail as a whole.
+bool SimFaults::fails(const SimDefect& d, std::uint64_t attempt, unsigned slower, unsigned kbs, Draws& draws) {
+  switch (d.kind) {
+    case DefectKind::unreadable:
+      return true;
+    case DefectKind::weak:
+      return draws.share() < (1 - d.p) / (d.halving ? static_cast<double>(1u << std::min(slower, 16u)) : 1.0);
+    case DefectKind::after:
+      return attempt + 1 < d.n;
+    case DefectKind::slow_only:
+      return kbs > d.kbs;
+    default:
+      return false;
+  }
+}
+
+std::optional<std::uint32_t> SimFaults::group_sense(Lba first, Lba end, std::uint64_t attempt, unsigned slower,
+                                                    unsigned kbs) const {
+  for (std::size_t i = 0; i < defects_.size(); ++i) {
+    const SimDefect& d = defects_[i];
+    if (d.first >= end || d.last < first) continue;
+    Draws draws{sim_draw(seed_, first, attempt, i + 1)};
+    if (fails(d, attempt, slower, kbs, draws)) return d.sense;
+  }
+  return std::nullopt;
+}
+
 void SimFaults::apply(const SimDefect& d, std::uint64_t salt, Lba lba, std::uint64_t attempt, unsigned slower,
                       unsigned kbs, SectorFate& fate) {
   Draws draws{sim_draw(seed_, lba, attempt, salt)};
@@ -76,18 +103,10 @@ void SimFaults::apply(const SimDefect& d, std::uint64_t salt, Lba lba, std::uint
   };
   switch (d.kind) {
     case DefectKind::unreadable:
-      fate.sense = d.sense;
-      break;
-    case DefectKind::weak: {
-      const double fails = (1 - d.p) / (d.halving ? static_cast<double>(1u << std::min(slower, 16u)) : 1.0);
-      if (draws.share() < fails) fate.sense = d.sense;
-      break;
-    }
+    case DefectKind::weak:
     case DefectKind::after:
-      if (attempt + 1 < d.n) fate.sense = d.sense;
-      break;
     case DefectKind::slow_only:
-      if (kbs > d.kbs) fate.sense = d.sense;
+      if (fails(d, attempt, slower, kbs, draws)) fate.sense = d.sense;
       break;
     case DefectKind::c2:
       if (draws.share() < d.p) spoil(true);

@@ -32,11 +32,16 @@ class SimFaults {
   bool crosses_edge(cd::Lba first, cd::Lba end) const;
   /// Reading number `attempt` of the sector; `slower` steps below the top speed, at `kbs`.
   SectorFate fate(cd::Lba lba, std::uint64_t attempt, unsigned slower, unsigned kbs);
+  /// Reading number `attempt` of the ECC group [first, end) of a DVD or Blu-ray disc: it is right as a whole or not at
+  /// all.
+  std::optional<std::uint32_t> group_sense(cd::Lba first, cd::Lba end, std::uint64_t attempt, unsigned slower,
+                                           unsigned kbs) const;
   /// Samples by which audio is off after a seek to `lba`.
   int jitter(cd::Lba lba, std::uint64_t attempt) const;
 
  private:
   struct Draws;
+  static bool fails(const SimDefect& d, std::uint64_t attempt, unsigned slower, unsigned kbs, Draws& draws);
   void apply(const SimDefect& d, std::uint64_t salt, cd::Lba lba, std::uint64_t attempt, unsigned slower, unsigned kbs,
              SectorFate& fate);
 

@@ -109,7 +109,10 @@ std::vector<std::filesystem::path> simulation_files(const SimDescription& descri
 
 SimMedium::SimMedium(const SimDisc& disc, std::uint64_t seed) : disc_(disc) {
   for (const auto& session : disc.sessions)
-    for (const SimTrack& t : session) isrcs_[t.number] = t.isrc;
+    for (const SimTrack& t : session) {
+      isrcs_[t.number] = t.isrc;
+      controls_[t.number] = t.control;
+    }
   if (disc.profile <= kLastCdProfile) {
     cd_ = disc.image.empty() ? build_cd(disc, seed) : open_image(disc.image).cd;
     if (!cd_)
@@ -171,7 +174,14 @@ cd::QBytes SimMedium::q_at(Lba lba) const {
     q[11] = static_cast<std::byte>(crc & 255);
     return q;
   }
-  return cd::make_q(q_position(cd_->layout(), lba));
+  auto position = q_position(cd_->layout(), lba);
+  if (const cd::Track* track = cd_->layout().track_at(lba)) position.control = control(*track);
+  return cd::make_q(position);
+}
+
+int SimMedium::control(const cd::Track& track) const {
+  const auto at = controls_.find(track.number);
+  return at != controls_.end() ? at->second : track.control();
 }
 
 std::string SimMedium::isrc(int track) const {

@@ -29,6 +29,8 @@ class SimMedium {
   void read_shifted(cd::Lba lba, std::int64_t samples, cd::SectorSpan out) const;
   cd::QBytes q_at(cd::Lba lba) const;
   std::string isrc(int track) const;
+  /// CONTROL as the table of contents has it (MMC-6, table 13): not always what the sectors are.
+  int control(const cd::Track& track) const;
   Bytes cd_text() const;
 
  private:
@@ -37,6 +39,7 @@ class SimMedium {
   SourcePtr blocks_;
   cd::Lba end_ = 0;
   std::map<int, std::string> isrcs_;
+  std::map<int, int> controls_;
 };
 
 }  // namespace opifex::dump

@@ -80,6 +80,7 @@ unsigned SimulatedDrive::slower_steps() const {
 
 CommandReply SimulatedDrive::read(const ReadJob& job, std::span<std::byte> buffer) {
   if (job.count > d_.drive.max_blocks) return fail(kBadField);
+  past_buffer_ = -1;
   const auto refused = refuse_range(job.lba, job.count);
   if (job.count == 0 || buffer.size() < job.count * job.each()) return fail(kBadField);
   const Lba end = job.lba + static_cast<Lba>(job.count);
@@ -183,15 +184,16 @@ std::optional<CommandReply> SimulatedDrive::event(const SectorFate& fate, Lba lb
 
 /// The fate of the sector's last physical reading, after one now unless the buffer holds it.
 const SectorFate& SimulatedDrive::sector_fate(Lba lba, const ReadJob& job) {
-  if (job.fua || !cache_.holds(lba)) {
-    physical(lba, lba + 1, job);
+  if (!medium_->is_cd()) return group_fate(lba, job);
+  if (!cache_.holds(lba)) {
+    physical(lba, lba + 1);
     extra_ms_ += transfer_ms(1);
     Lba ahead = lba + 1;
     const Lba stop = std::min(lba + 1 + static_cast<Lba>(d_.drive.readahead), medium_->end());
     // The buffer fills until something fails.
     if (!fates_[lba].sense) {
       while (ahead < stop && !faults_.clean(ahead, stop)) {
-        physical(ahead, ahead + 1, job);
+        physical(ahead, ahead + 1);
         if (fates_[ahead++].sense) break;
       }
       if (faults_.clean(ahead, stop)) ahead = std::max(ahead, stop);
@@ -201,29 +203,44 @@ const SectorFate& SimulatedDrive::sector_fate(Lba lba, const ReadJob& job) {
   return fates_[lba];
 }
 
-void SimulatedDrive::physical(Lba first, Lba end, const ReadJob&) {
+void SimulatedDrive::physical(Lba first, Lba end) {
   for (Lba lba = first; lba < end; ++lba) {
-    if (faults_.clean(lba, lba + 1) && medium_->is_cd()) {
+    if (faults_.clean(lba, lba + 1))
       fates_.erase(lba);
-      continue;
-    }
-    fates_[lba] = medium_->is_cd() ? faults_.fate(lba, attempts_[lba]++, slower_steps(), speed_) : group_fate(lba);
+    else
+      fates_[lba] = faults_.fate(lba, attempts_[lba]++, slower_steps(), speed_);
   }
 }
 
-/// A DVD or Blu-ray is read by groups: one bad sector spoils all of its group.
-SectorFate SimulatedDrive::group_fate(Lba lba) {
-  const Lba size = d_.drive.kind == SimKind::bd ? kBdGroup : kDvdGroup;
-  const Lba first = lba / size * size;
-  SectorFate own = faults_.fate(lba, attempts_[lba]++, slower_steps(), speed_);
-  if (own.sense || faults_.clean(first, first + size)) return own;
-  for (Lba other = first; other < first + size; ++other) {
-    if (other == lba) continue;
-    // The group as a whole is read once more with this sector: its other members share the attempt.
-    const SectorFate fate = faults_.fate(other, attempts_[lba] - 1, slower_steps(), speed_);
-    if (fate.sense) own.sense = fate.sense;
+/// The same for a DVD or Blu-ray: its groups are read whole, past the buffer once in a command that asks for it.
+const SectorFate& SimulatedDrive::group_fate(Lba lba, const ReadJob& job) {
+  const Lba size = group_sectors(), first = lba / size * size;
+  const bool again = job.fua && past_buffer_ != first;
+  if (again) past_buffer_ = first;
+  if (again || !cache_.holds(lba)) {
+    const Lba stop = std::min(lba + 1 + static_cast<Lba>(d_.drive.readahead), medium_->end());
+    Lba ahead = first;
+    do {
+      read_group(ahead);
+      extra_ms_ += transfer_ms(static_cast<std::uint32_t>(size));
+      ahead += size;
+    } while (ahead < stop && !fates_[ahead - size].sense);
+    cache_.add(first, std::min(ahead, medium_->end()));
   }
-  return own;
+  return fates_[lba];
+}
+
+Lba SimulatedDrive::group_sectors() const { return d_.drive.kind == SimKind::bd ? kBdGroup : kDvdGroup; }
+
+/// One bad sector spoils all of its group, before and behind it.
+void SimulatedDrive::read_group(Lba first) {
+  const Lba end = std::min(first + group_sectors(), medium_->end());
+  const std::uint64_t attempt = attempts_[first]++;
+  const auto sense = faults_.group_sense(first, end, attempt, slower_steps(), speed_);
+  for (Lba member = first; member < end; ++member) {
+    SectorFate& fate = fates_[member] = faults_.fate(member, attempt, slower_steps(), speed_);
+    if (!fate.passing) fate.sense = sense;
+  }
 }
 
 void SimulatedDrive::fill(Lba lba, const ReadJob& job, const SectorFate* fate, std::span<std::byte> out) const {

@@ -57,7 +57,7 @@ CommandReply SimulatedDrive::toc(ByteView cdb, std::span<std::byte> buffer) cons
   const int format = byte_of(cdb, 2) & 15;
   if (!medium_->is_cd()) return fail(kBadField);
   const cd::Layout& layout = medium_->layout();
-  const auto control = [](const cd::Track& t) { return 0x10 | t.control(); };
+  const auto control = [&](const cd::Track& t) { return 0x10 | medium_->control(t); };
   Reply r;
   r.u16(0);
   if (format == kPlain) {
@@ -127,7 +127,7 @@ CommandReply SimulatedDrive::track_information(ByteView cdb, std::span<std::byte
   if (!t) return fail(kBadField);
   const int mode = t->mode.is_audio() ? 15 : t->mode.kind == cd::TrackMode::Kind::mode1 ? 1 : 2;
   Reply r;
-  r.u16(0), r.u8(t->number), r.u8(t->session), r.u8(0), r.u8(t->control()), r.u8(mode), r.u8(0);
+  r.u16(0), r.u8(t->number), r.u8(t->session), r.u8(0), r.u8(medium_->control(*t)), r.u8(mode), r.u8(0);
   r.u32(static_cast<std::uint32_t>(t->start_lba)), r.zeros(12), r.u32(static_cast<std::uint32_t>(t->length()));
   r.zeros(8);
   r.finish();

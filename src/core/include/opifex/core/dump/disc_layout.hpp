@@ -1,4 +1,4 @@
-/// From a table of contents to a disc's layout: where each pregap begins, and what the data tracks hold, which only the
+/// From a table of contents to a disc's layout: where each pregap begins, and what the tracks hold, which only the
 /// sectors tell.
 #pragma once
 
@@ -7,15 +7,27 @@
 
 namespace opifex::dump {
 
+/// How much of the subchannel the drive returns.
+SubchannelPart subchannel_of(Drive& drive, const Toc& toc);
+
 /// First sector of each track's pregap (index 0), by the Q subchannel read backwards from its start. Tracks without one
-/// are absent. What is odd is added to `warnings`.
-std::map<int, cd::Lba> find_pregaps(Drive& drive, const Toc& toc, std::vector<Warning>& warnings);
+/// are absent. What is odd or not certain is added to `warnings`.
+std::map<int, cd::Lba> find_pregaps(Drive& drive, const Toc& toc, SubchannelPart subchannel,
+                                    std::vector<Warning>& warnings);
 
-/// The layout a dump of this disc has. Reads a raw sector of each track to tell its mode.
-cd::Layout make_layout(Drive& drive, Medium& medium, const std::map<int, cd::Lba>& pregaps);
+/// A layout, and where in a pregap the sectors of another kind end: before a data track stand some of music, behind one
+/// some of data.
+struct DiscLayout {
+  cd::Layout layout;
+  std::map<int, cd::Lba> own_from = {};  ///< by track number; absent: from its pregap on
+};
 
-/// What there is to read: a region for each track with its pregap.
-std::vector<Region> regions_of(const cd::Layout& layout);
+/// The layout a dump of this disc has. Reads raw sectors of each track to tell its mode, and of the gaps between data
+/// and music to tell where one ends; those that prove themselves are kept in `medium.seen`.
+DiscLayout make_layout(Drive& drive, Medium& medium, const std::map<int, cd::Lba>& pregaps, SubchannelPart subchannel);
+
+/// What there is to read: runs of sectors of one kind.
+std::vector<Region> regions_of(const cd::Layout& layout, const std::map<int, cd::Lba>& own_from = {});
 
 /// Ends the layout at `end`, where the drive can read no further.
 void cut_layout(cd::Layout& layout, cd::Lba end);

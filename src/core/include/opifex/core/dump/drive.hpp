@@ -30,12 +30,18 @@ struct Outcome {
 };
 
 /// Expected sector type and parts of READ CD (MMC-6, 6.21): all fields of a sector, and what goes with it.
+enum class SubchannelPart {
+  none,
+  q,   ///< 16 bytes, the first 12 of them Q (MMC-6, table 351)
+  raw  ///< 96 bytes P to W, interleaved
+};
 struct CdParts {
-  bool c2 = false;          ///< 294 bytes of pointers behind the sector
-  bool subchannel = false;  ///< 96 bytes P to W, interleaved, behind that
+  bool c2 = false;  ///< 294 bytes of pointers behind the sector
+  SubchannelPart subchannel = SubchannelPart::none;
+  std::size_t subchannel_bytes() const;
   std::size_t bytes() const;
 };
-inline constexpr std::size_t kC2Bytes = 294;
+inline constexpr std::size_t kC2Bytes = 294, kFormattedQBytes = 16;
 
 /// kB/s of 1x.
 inline constexpr unsigned kCdSpeed = 176, kDvdSpeed = 1385, kBdSpeed = 4496;
@@ -52,7 +58,8 @@ class Drive {
   bool has_medium();
   const DriveFacts& facts() const { return facts_; }
 
-  /// Called when the drive says that the disc may have been changed; throws if it is another one.
+  /// Called before anything is believed that was read after the drive said that the disc may have been changed, was
+  /// not ready for a while, was reset, or hung; throws if it is another disc.
   void on_change(std::function<void()> check) { check_medium_ = std::move(check); }
 
   std::optional<Bytes> configuration();
@@ -84,6 +91,7 @@ class Drive {
  private:
   Outcome run(ByteView cdb, DataDirection direction, std::span<std::byte> buffer, std::uint32_t timeout_ms);
   bool settle(const CommandReply& reply, Trouble trouble, struct Patience& patience);
+  void confirm_medium();
   std::optional<Bytes> query(ByteView cdb, std::size_t room);
   void read_facts();
   [[noreturn]] void stop(const char* code, std::string what, const CommandReply& reply, std::string hint) const;
@@ -91,7 +99,7 @@ class Drive {
   DriveTransport& transport_;
   DriveFacts facts_;
   std::function<void()> check_medium_;
-  bool checking_ = false;
+  bool checking_ = false, doubtful_ = false;
   std::optional<unsigned> speed_;
 };
 

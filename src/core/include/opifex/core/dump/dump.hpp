@@ -20,7 +20,7 @@ struct DumpRequest {
   std::filesystem::path out;       ///< a folder, or the leading file
   const Format* format = nullptr;  ///< null: by the name of `out`, else cue for CDs and iso for the rest
   std::set<std::string> accepted = {};
-  int offset = 0;  ///< read offset correction, samples
+  std::optional<int> offset = {};  ///< read offset correction, samples; unknown: none is made
   bool subchannel = false;
   unsigned top_speed = 0;  ///< in x; 0: as fast as useful
   unsigned passes = 8;
@@ -77,6 +77,7 @@ struct DumpResult {
   std::vector<Warning> warnings;
   Proof proof;
   std::uint64_t unreachable_samples = 0;
+  std::uint64_t subchannel_missing = 0;  ///< sectors whose subchannel was asked for and never came
   double seconds = 0;  ///< wall time of this run
   bool resumed = false;
 };
@@ -110,7 +111,11 @@ class Dump {
   SectorMapFile fresh_state() const;
   std::optional<SectorMapFile> saved_state() const;
   void refuse_other(const SectorMapFile& saved) const;
-  void compare_samples(const DumpStore& store, const SectorMap& map);
+  void distrust_state(const DumpStore& store, SectorMap& map) const;
+  void compare_samples(const DumpStore& store, const SectorMap& map, Strategy& strategy);
+  std::uint64_t read_missing_subchannel(DumpStore& store, Work& work);
+  void guard_medium(Strategy& strategy);
+  void correct_modes(DumpStore& store, const SectorMap& map);
   DumpResult finish(DumpStore& store, SectorMapFile state, DumpStats stats, Work& work);
 
   DumpRequest request_;

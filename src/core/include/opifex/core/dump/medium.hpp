@@ -19,6 +19,7 @@ struct Medium {
   std::string reader = {};  ///< drive strings, or the path
   bool recordable = false;
   Toc toc = {};              ///< CDs
+  SubchannelPart subchannel = SubchannelPart::none;  ///< what the drive returns of it
   std::uint64_t blocks = 0;  ///< 2048-byte blocks of other media
   int layers = 1;
   std::uint32_t layer_break = 0;  ///< LBA of layer 1's first block; 0: one layer, or not told
@@ -27,13 +28,17 @@ struct Medium {
   std::map<int, cd::Texts> texts = {};
   Identity identity = {};
   std::vector<Warning> warnings = {};
+  std::vector<std::pair<cd::Lba, Bytes>> seen = {};  ///< sectors read so far that tell which disc this is
   std::string fingerprint = {};  ///< hash of profile, capacity and TOC: the same disc, or at least the same pressing
 
   std::uint64_t sectors() const;  ///< to read: without the gaps between sessions
 };
 
-/// Asks the drive everything but the sectors themselves. Error if there is no disc, or none that can be dumped.
+/// Asks the drive everything but the sectors themselves. Error if there is no disc, or none that can be dumped. A CD is
+/// not identified yet: that takes its layout.
 Medium examine_medium(Drive& drive);
+/// Which disc a CD is, by the file systems of its data tracks in all sessions.
+void identify_cd(Drive& drive, Medium& medium, const cd::Layout& layout);
 /// TOC and capacity hashed, for telling that a disc was changed.
 std::string fingerprint_of(Drive& drive);
 

@@ -5,6 +5,7 @@
 #include <filesystem>
 #include <memory>
 #include <optional>
+#include <set>
 #include <vector>
 
 #include "opifex/core/cd/examine.hpp"
@@ -21,6 +22,7 @@ struct Region {
   RegionKind kind = RegionKind::blocks;
   int track = 0;
   cd::Lba index1 = 0;  ///< data tracks: before it other sectors may lie
+  int mode = 1;        ///< data tracks: of their sectors, 1 or 2
 };
 
 /// What goes with the sectors, as far as it is asked for.
@@ -30,8 +32,9 @@ struct Extras {
   std::vector<std::vector<cd::Erasure>> flagged = {};  ///< a list a sector
   Bytes subchannel = {};                               ///< 96 bytes a sector, interleaved, if the reader keeps it
   ByteView before = {};      ///< the 3 audio sectors before the first, if known: the stream is joined to them
+  ByteView after = {};       ///< the 3 audio sectors behind the last, if known
   bool misplaced = false;    ///< the stream could not be joined
-  bool flag_gaps = false;    ///< flag silence that only stands where the drive could not reach
+  std::vector<bool> lacking = {};  ///< by sector: silence stands where the drive could not reach; empty: nowhere
   bool past_buffer = false;  ///< ask the drive to read from the disc itself
 };
 
@@ -53,9 +56,11 @@ class SectorReader {
   /// 0: as fast as useful; each step slower, to the last.
   virtual void set_slowness(unsigned) {}
   virtual unsigned slowest() const { return 0; }
-  /// Makes sure that the next reading of `lba` comes from the medium. `known_good`: a stretch to read instead.
-  virtual void defeat_cache(const Region& known_good, cd::Lba lba) = 0;
+  /// Reads sectors for nothing but to have others pushed out of the drive's buffer. Returns how many came.
+  virtual std::uint32_t skim(cd::Lba lba, std::uint32_t count) = 0;
+  /// What must be read elsewhere before a sector is read from the medium again; 0: `forget` is enough.
   virtual std::uint64_t buffer_bytes() const { return 0; }
+  virtual void forget(cd::Lba) {}
   /// True if audio may come shifted after a seek: then only `Extras::before` tells where it belongs.
   virtual bool jitters() const { return false; }
   /// After a time-out. False if the drive is lost.
@@ -79,7 +84,7 @@ class CdReader final : public SectorReader {
                   Extras* extras) override;
   void set_slowness(unsigned step) override;
   unsigned slowest() const override;
-  void defeat_cache(const Region& known_good, cd::Lba lba) override;
+  std::uint32_t skim(cd::Lba lba, std::uint32_t count) override;
   std::uint64_t buffer_bytes() const override { return drive_.buffer_bytes(); }
   bool recover() override { return drive_.recover(); }
   bool jitters() const override { return drive_.facts().told && !drive_.facts().accurate_stream; }
@@ -87,10 +92,11 @@ class CdReader final : public SectorReader {
 
   bool has_c2() const { return c2_; }
   bool has_subchannel() const { return subchannel_; }
-  /// Samples at the disc's ends that the offset asked for and the drive could not reach: zeros stand for them.
-  std::uint64_t unreachable_samples() const { return unreachable_; }
+  /// Samples of all regions that the offset asked for and the drive could not reach: zeros stand for them.
+  std::uint64_t unreachable_samples() const;
 
  private:
+  bool takes(cd::Lba lba, CdParts parts);
   ReadResult read_raw(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras, bool audio);
   ReadResult read_stream(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
   ReadResult read_shifted(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
@@ -107,7 +113,7 @@ class CdReader final : public SectorReader {
   bool c2_ = true, subchannel_ = false;
   bool audio_speed_ = false;
   unsigned step_ = 0;
-  std::uint64_t unreachable_ = 0;
+  std::set<cd::Lba> unreached_;  // beyond the disc's ends: tried, and refused
 };
 
 /// DVD and Blu-ray: 2048-byte blocks.
@@ -122,7 +128,7 @@ class BlockReader final : public SectorReader {
                   Extras* extras) override;
   void set_slowness(unsigned step) override;
   unsigned slowest() const override { return 3; }
-  void defeat_cache(const Region& known_good, cd::Lba lba) override;
+  std::uint32_t skim(cd::Lba lba, std::uint32_t count) override;
   std::uint64_t buffer_bytes() const override { return drive_.buffer_bytes(); }
   bool recover() override { return drive_.recover(); }
   std::uint64_t clock_ms() const override { return drive_.transport().clock_ms(); }
@@ -145,7 +151,8 @@ class DeviceReader final : public SectorReader {
   std::uint32_t chunk() const override { return 512; }
   ReadResult read(const Region& region, cd::Lba lba, std::uint32_t count, std::span<std::byte> out,
                   Extras* extras) override;
-  void defeat_cache(const Region& known_good, cd::Lba lba) override;
+  std::uint32_t skim(cd::Lba, std::uint32_t count) override { return count; }
+  void forget(cd::Lba lba) override;
   std::uint64_t clock_ms() const override;
 
  private:

@@ -91,6 +91,7 @@ struct SimDescription {
   std::vector<std::uint32_t> unit_attention = {};  ///< senses reported first
   unsigned becoming_ready_ms = 0;
   bool medium = true;
+  std::filesystem::path log = {};  ///< every command is appended to it
   SimTiming timing = {};
   std::vector<SimDisc> discs = {};  ///< the first is in the drive; each eject brings the next
   std::vector<SimDefect> defects = {};

@@ -31,6 +31,8 @@ class DumpStore {
   void write_subchannel(cd::Lba lba, ByteView blocks);
   /// Sectors of one region.
   void read(cd::Lba lba, std::span<std::byte> sectors) const;
+  /// The 96 bytes of a sector, packed; zeros if they never came.
+  Bytes read_subchannel(cd::Lba lba) const;
   /// Bytes from the start of the data file.
   std::uint64_t offset_of(cd::Lba lba) const;
   std::uint64_t size_bytes() const { return size_; }

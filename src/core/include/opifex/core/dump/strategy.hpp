@@ -4,10 +4,12 @@
 
 #include <functional>
 #include <map>
+#include <mutex>
 #include <set>
 
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/check/combine.hpp"
+#include "opifex/core/dump/sample_votes.hpp"
 #include "opifex/core/dump/store.hpp"
 
 namespace opifex::dump {
@@ -33,7 +35,11 @@ struct DumpStats {
   std::uint64_t flagged_sectors = 0;                ///< with C2
   std::uint64_t hangs = 0, drive_ms = 0;
   std::optional<cd::Lba> ended_at = {};  ///< the drive can read nothing from here on
+  std::uint64_t in_buffer = 0;  ///< sectors without a checksum that could not be read past the drive's buffer again
+  std::uint64_t lacking = 0;    ///< sectors of music with samples where the drive cannot reach
 };
+
+struct WindowReading;
 
 class Strategy {
  public:
@@ -44,29 +50,52 @@ class Strategy {
   /// Reads everything the map calls untried, tries the rest again, fills what stays lost. May be stopped at any time by
   /// an Error: the map then says how far it came.
   void run();
+  /// Reads some of what is known again. Error (device, "medium_changed") if the disc in the drive has something else
+  /// there. Called by the thread that reads, between two commands.
+  void confirm_medium();
+  /// What is known before the first sector is read: as the reader delivers it, before any transformation.
+  void add_witness(cd::Lba lba, Bytes sector);
   const DumpStats& stats() const { return stats_; }
   const std::map<cd::Lba, std::vector<cd::Erasure>>& suspect_bytes() const { return suspects_; }
 
  private:
   struct Bad {
-    std::vector<Reading> readings = {};  ///< distinct ones
-    unsigned tries = 0, hangs = 0;
-    std::uint64_t stamp = 0;  ///< sectors read by then, for telling what the drive's buffer may hold
+    std::vector<Reading> readings = {};  ///< of data, distinct ones
+    SampleVotes votes = {};              ///< of music
+    unsigned needed = 2;                 ///< readings that must agree
+    unsigned tries = 0, hangs = 0, round = 0;
+    std::uint64_t stamp = 0;  ///< fresh sectors read by then, for telling what the drive's buffer may hold
   };
   struct Batch;
   class FirstPass;
+  struct Witness {
+    cd::Lba lba = 0;
+    Bytes sector;
+  };
 
   const Region* region_of(cd::Lba lba) const;
+  // The map is asked by the thread that reads while another fills it.
+  SectorState state_of(cd::Lba lba) const;
+  std::vector<StateRange> ranges() const;
+  void set_state(cd::Lba first, cd::Lba end, SectorState state);
   std::vector<Region> untried() const;
   void first_pass(const Region& todo);
   void audio_pass(const Region& todo);
   cd::Lba place_stream(const Region& todo, cd::Lba at, cd::Lba end);
   bool anchor_stream(const Region& todo, cd::Lba first, cd::Lba end);
   void audio_window(const Region& todo, cd::Lba first, std::uint32_t count);
+  void read_window(const Region& todo, cd::Lba first, WindowReading& reading);
+  void take_unsure(cd::Lba lba, std::size_t place, const std::vector<WindowReading>& readings);
+  void take_window(const Region& todo, cd::Lba first, const std::vector<WindowReading>& readings);
+  void add_unchecked(cd::Lba first, cd::Lba end);
+  void second_reading(const Region& todo);
   void hole(const Region& hole);
   bool try_single(const Region& region, cd::Lba lba);
   void retry_round(unsigned round);
   void retry(const Region& region, cd::Lba lba);
+  void retry_runs(const Region& region, cd::Lba lba, unsigned round);
+  cd::Lba retry_music(const Region& region, cd::Lba first, cd::Lba end);
+  void take_retried(const Region& region, cd::Lba lba, ByteView sector);
   void accept(const Region& region, cd::Lba lba, ByteView sector, SectorState state);
   void finish_bad();
   void settle(const Region& region, cd::Lba lba, Bad& bad);
@@ -76,8 +105,15 @@ class Strategy {
   void maybe_save();
   void note_speed(cd::Lba lba, std::uint64_t bytes);
   void keep(cd::Lba lba, const Reading& reading);
-  void defeat(cd::Lba lba, Bad& bad);
+  bool pushed_out(std::uint64_t stamp) const;
+  std::vector<StateRange> elsewhere(cd::Lba first, cd::Lba end) const;
+  bool push_out(cd::Lba first, cd::Lba end);
+  std::uint64_t others_bytes(cd::Lba first, cd::Lba end) const;
+  bool make_fresh(cd::Lba first, cd::Lba end, std::uint64_t stamp);
+  void watch(const Region& region, cd::Lba lba, ByteView sectors);
+  bool is_witness(const Region& region, cd::Lba lba, ByteView sector) const;
   Bytes audio_before(const Region& region, cd::Lba lba) const;
+  Bytes audio_after(const Region& region, cd::Lba lba) const;
   ReadResult read(const Region& region, cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
 
   SectorReader& reader_;
@@ -86,11 +122,17 @@ class Strategy {
   StrategyOptions options_;
   std::function<void()> save_;
   Work& work_;
+  mutable std::mutex map_mutex_;
   DumpStats stats_;
   std::map<cd::Lba, Bad> bad_;
   std::map<cd::Lba, std::vector<cd::Erasure>> suspects_;
-  std::size_t kept_ = 0;  // readings held in memory
-  std::uint64_t sectors_read_ = 0, retries_from_ms_ = 0;
+  std::map<cd::Lba, cd::Lba> unchecked_;  // runs of data without a checksum, read once: first -> end
+  std::vector<Witness> witnesses_;        // of the thread that reads
+  std::size_t kept_ = 0;                  // readings held in memory
+  bool first_window_ = true;              // of music
+  cd::Lba ring_ = 0;                      // where the next emptying of the buffer begins
+  std::uint64_t fresh_ = 0;               // sectors the drive cannot have had in its buffer when they were read
+  std::uint64_t retries_from_ms_ = 0;
   std::uint64_t sampled_ms_ = 0, sampled_bytes_ = 0;
   std::uint64_t saved_at_ms_ = 0;
 };
@@ -98,7 +140,7 @@ class Strategy {
 /// Is a sector of a data track what it should be?
 enum class Soundness {
   proved,
-  odd,  ///< right as far as its checksums reach, but one more equal reading is wanted
+  unchecked,  ///< nothing is wrong, but no checksum says that it is right: it counts once it was read twice
   bad
 };
 Soundness soundness(const Region& region, cd::Lba lba, cd::SectorView s);
