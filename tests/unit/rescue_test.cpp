@@ -92,7 +92,7 @@ TEST(CombineAudio, NeedsTwoCleanOrThreeEqualReadings) {
   Reading flagged = reading(s);
   flagged.flagged = {{0, 3}};
   EXPECT_EQ(combine_audio(std::vector{flagged, flagged}).how, Combining::unsure);
-  EXPECT_EQ(combine_audio(std::vector{flagged, flagged, flagged}).how, Combining::as_read);
+  EXPECT_EQ(combine_audio(std::vector{flagged, flagged, flagged}).how, Combining::unsure);
   // Flagged bytes are outvoted sample by sample.
   const CombinedSector c = combine_audio(std::vector{reading(s, {40}, true), reading(s, {80}, true)});
   EXPECT_EQ(c.how, Combining::unsure);

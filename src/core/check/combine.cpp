@@ -158,15 +158,11 @@ CombinedSector combine_data(std::span<const Reading> readings, Lba lba) {
 
 CombinedSector combine_audio(std::span<const Reading> readings) {
   if (readings.empty()) return {};
-  std::vector<Sector> all, clean;
-  for (const Reading& r : readings) {
-    all.push_back(r.bytes);
+  std::vector<Sector> clean;
+  for (const Reading& r : readings)
     if (r.flagged.empty()) clean.push_back(r.bytes);
-  }
-  constexpr std::size_t kCleanAgreeing = 2, kAgreeing = 3;
-  if (const auto best = tally(clean); !best.empty() && best[0].count >= kCleanAgreeing)
-    return taken(best[0].bytes, Combining::as_read, readings);
-  if (const auto best = tally(all); best[0].count >= kAgreeing)
+  constexpr std::size_t kAgreeing = 2;
+  if (const auto best = tally(clean); !best.empty() && best[0].count >= kAgreeing)
     return taken(best[0].bytes, Combining::as_read, readings);
   return taken(vote(readings, kSampleBytes), Combining::unsure, readings);
 }

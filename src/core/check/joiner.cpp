@@ -4,6 +4,8 @@
 #include <cstring>
 #include <map>
 
+#include "opifex/core/check/sample_votes.hpp"
+
 namespace opifex {
 
 using cd::Lba;
@@ -17,6 +19,14 @@ bool filled(ByteView bytes) {
   return std::all_of(bytes.begin(), bytes.end(), [](std::byte b) { return b == kRescueFill; });
 }
 
+/// The sectors that one of the stream is cut from, if that lies `shift` samples behind.
+std::pair<Lba, Lba> cut_from(Lba lba, int shift) {
+  constexpr std::int64_t kRaw = static_cast<std::int64_t>(cd::kRawBytes);
+  const std::int64_t from = std::int64_t{lba} * kRaw + shift * kSampleSize, to = from + kRaw - 1;
+  const auto sector = [](std::int64_t at) { return static_cast<Lba>(at >= 0 ? at / kRaw : -((-at + kRaw - 1) / kRaw)); };
+  return {sector(from), sector(to)};
+}
+
 }  // namespace
 
 Joiner::Joiner(std::vector<RescueInput> inputs) : inputs_(std::move(inputs)), shifts_(inputs_.size(), 0) {
@@ -25,7 +35,16 @@ Joiner::Joiner(std::vector<RescueInput> inputs) : inputs_(std::move(inputs)), sh
 }
 
 SectorState Joiner::state(std::size_t input, Lba lba) const {
-  return inputs_[input].map ? inputs_[input].map->map.at(lba) : SectorState::outside;
+  if (!inputs_[input].map) return SectorState::outside;
+  const SectorMap& map = inputs_[input].map->map;
+  if (shifts_[input] == 0 || !is_audio(lba)) return map.at(lba);
+  const auto [first, last] = cut_from(lba, shifts_[input]);
+  const SectorState a = map.at(first), b = map.at(last);
+  // The worse of the two: what is not known of one is not known of the cut.
+  for (const SectorState worse : {SectorState::unreadable, SectorState::hang, SectorState::untried,
+                                  SectorState::outside, SectorState::audio_unsure})
+    if (a == worse || b == worse) return worse == SectorState::outside ? SectorState::unreadable : worse;
+  return a;
 }
 
 bool Joiner::is_audio(Lba lba) const {
@@ -59,20 +78,54 @@ Choice Joiner::decide(Lba lba, std::span<const ByteView> sectors, cd::Sector& ou
     if (!has(i, lba, sectors[i])) continue;
     Reading r;
     std::copy(sectors[i].begin(), sectors[i].end(), r.bytes.begin());
-    if (const auto& map = inputs_[i].map)
-      if (const auto flags = map->suspect_bytes.find(lba); flags != map->suspect_bytes.end() && shifts_[i] == 0)
-        r.flagged = flags->second;
+    r.flagged = suspects(i, lba);
     readings.push_back(std::move(r));
     owners.push_back(i);
   }
   if (readings.empty()) return {};
-  const bool audio = is_audio(lba), proof = !blocks_ && !audio;
-  CombinedSector joined = proof ? combine_data(readings, lba) : combine_without_proof(readings, owners, lba);
+  CombinedSector joined = blocks_                         ? combine_blocks(readings)
+                          : has_checksum(lba, readings)   ? combine_data(readings, lba)
+                                                          : combine_music(readings, owners, lba);
   if (joined.how == Combining::none) return {};
   out = joined.bytes;
   Choice choice{how_of(joined, readings.size()), {}};
   for (const std::size_t giver : joined.givers) choice.inputs.push_back(owners[giver]);
   return choice;
+}
+
+/// What its own dump was not sure of.
+std::vector<cd::Erasure> Joiner::suspects(std::size_t input, Lba lba) const {
+  const auto& map = inputs_[input].map;
+  if (!map) return {};
+  const auto known = [&](Lba at) {
+    const auto flags = map->suspect_bytes.find(at);
+    return flags != map->suspect_bytes.end() ? flags->second : std::vector<cd::Erasure>{};
+  };
+  if (shifts_[input] == 0 || !is_audio(lba)) return known(lba);
+  std::vector<cd::Erasure> shifted;
+  const auto [first, last] = cut_from(lba, shifts_[input]);
+  constexpr std::int64_t kRaw = static_cast<std::int64_t>(cd::kRawBytes);
+  const std::int64_t from = std::int64_t{lba} * kRaw + shifts_[input] * kSampleSize;
+  for (Lba sector = first; sector <= last; ++sector)
+    for (const cd::Erasure& e : known(sector)) {
+      const std::int64_t base = std::int64_t{sector} * kRaw - from;
+      const std::int64_t begin = std::max<std::int64_t>(0, base + static_cast<std::int64_t>(e.first));
+      const std::int64_t end = std::min<std::int64_t>(kRaw - 1, base + static_cast<std::int64_t>(e.last));
+      if (begin <= end) shifted.push_back({static_cast<std::size_t>(begin), static_cast<std::size_t>(end)});
+    }
+  return shifted;
+}
+
+/// False for music, wherever it stands, and for data whose sectors have no checksum.
+bool Joiner::has_checksum(Lba lba, std::span<const Reading> readings) const {
+  if (is_audio(lba)) return false;
+  const cd::Track* track = layout().track_at(lba);
+  const auto any = [&](auto test) { return std::any_of(readings.begin(), readings.end(), test); };
+  const bool in_pause = track && lba < track->start_lba;
+  if (in_pause && !any([](const Reading& r) { return cd::has_sync(r.bytes); })) return false;
+  if (any([&](const Reading& r) { return proves_itself(r.bytes, lba); })) return true;
+  // Nothing wrong with it, and nothing that says so.
+  return !any([&](const Reading& r) { return cd::has_sync(r.bytes) && !cd::examine(r.bytes, {lba, true}).bad(); });
 }
 
 void Joiner::align() {
@@ -84,51 +137,57 @@ void Joiner::align() {
 bool Joiner::has(std::size_t input, Lba lba, ByteView bytes) const {
   const SectorState s = state(input, lba);
   if (s == SectorState::unreadable || s == SectorState::hang || s == SectorState::untried) return false;
+  // A dump that has read it knows that these bytes are no filler.
+  if (s != SectorState::outside && s != SectorState::runout) return true;
   if (blocks_) return !filled(bytes);
-  if (is_audio(lba)) return true;
+  if (is_audio(lba) || proves_itself(cd::SectorView(bytes), lba)) return true;
   return !filled(bytes.subspan(cd::kMode2UserAt)) && !all_zero(bytes);
 }
 
-/// All inputs that have the sector agree.
-CombinedSector Joiner::combine_equal(std::span<const Reading> readings, const std::vector<std::size_t>& owners,
-                                     Lba lba) const {
-  CombinedSector result{Combining::unsure, readings[0].bytes, {}};
-  for (std::size_t i = 0; i < readings.size(); ++i) result.givers.push_back(i);
-  const bool confirmed = std::any_of(owners.begin(), owners.end(), [&](std::size_t i) {
-    const SectorState s = state(i, lba);
-    return s == SectorState::audio_confirmed || s == SectorState::good || s == SectorState::retried;
-  });
-  if (readings.size() > 1 || confirmed || blocks_) result.how = Combining::as_read;
-  return result;
+/// Its own dump was sure of the sector. One that left no map was sure of all.
+bool Joiner::vouches(std::size_t input, Lba lba) const {
+  switch (state(input, lba)) {
+    case SectorState::audio_confirmed:
+    case SectorState::good:
+    case SectorState::retried:
+    case SectorState::repaired:
+    case SectorState::combined:
+      return true;
+    case SectorState::outside:
+      return !inputs_[input].map;
+    default:
+      return false;
+  }
 }
 
-/// A reading that its own dump confirmed outweighs one that it did not.
+/// What its own dump vouches for is believed, unless another vouches for something else; then samples are counted.
 CombinedSector Joiner::combine_music(std::span<const Reading> readings, const std::vector<std::size_t>& owners,
                                      Lba lba) const {
-  std::vector<Reading> confirmed;
-  for (std::size_t i = 0; i < readings.size(); ++i)
-    if (state(owners[i], lba) == SectorState::audio_confirmed) confirmed.push_back(readings[i]);
-  const bool alone = !confirmed.empty() && std::all_of(confirmed.begin(), confirmed.end(),
-                                                       [&](const Reading& r) { return r.bytes == confirmed[0].bytes; });
-  CombinedSector joined = alone ? CombinedSector{Combining::as_read, confirmed[0].bytes, {}} : combine_audio(readings);
-  joined.givers.clear();
+  constexpr unsigned kAgreeing = 2;
+  const Reading* sure = nullptr;
+  bool alone = true;
+  SampleVotes votes;
+  for (std::size_t i = 0; i < readings.size(); ++i) {
+    votes.add(readings[i].bytes, readings[i].flagged);
+    if (!vouches(owners[i], lba)) continue;
+    alone = alone && (!sure || sure->bytes == readings[i].bytes);
+    sure = &readings[i];
+  }
+  CombinedSector joined{Combining::unsure, sure && alone ? sure->bytes : votes.best(), {}};
+  if ((sure && alone) || votes.confirmed(kAgreeing)) joined.how = Combining::as_read;
   for (std::size_t i = 0; i < readings.size(); ++i)
     if (readings[i].bytes == joined.bytes) joined.givers.push_back(i);
+  if (joined.how == Combining::as_read && joined.givers.empty()) joined.how = Combining::combined;
   return joined;
 }
 
-CombinedSector Joiner::combine_without_proof(std::span<const Reading> readings, const std::vector<std::size_t>& owners,
-                                             Lba lba) const {
-  const bool equal =
-      std::all_of(readings.begin(), readings.end(), [&](const Reading& r) { return r.bytes == readings[0].bytes; });
-  if (equal) return combine_equal(readings, owners, lba);
-  if (!blocks_) return combine_music(readings, owners, lba);
-  // Blocks that were both read without an error and still differ: the more frequent, then the smaller.
+/// Blocks were read without an error, or not at all. If they still differ: the more frequent, then the smaller.
+CombinedSector Joiner::combine_blocks(std::span<const Reading> readings) const {
   std::map<cd::Sector, std::vector<std::size_t>> groups;
   for (std::size_t i = 0; i < readings.size(); ++i) groups[readings[i].bytes].push_back(i);
   const auto best = std::max_element(groups.begin(), groups.end(),
                                      [](const auto& a, const auto& b) { return a.second.size() < b.second.size(); });
-  return {Combining::conflict, best->first, best->second};
+  return {groups.size() == 1 ? Combining::as_read : Combining::conflict, best->first, best->second};
 }
 
 RescueHow Joiner::how_of(const CombinedSector& joined, std::size_t readings) const {
@@ -177,12 +236,14 @@ std::optional<int> Joiner::shift_at(std::size_t input, Lba lba) const {
   Bytes stream((2 * kAround + 1) * cd::kRawBytes);
   inputs_[input].image.cd->read(SectorForm::raw, lba - kAround, 2 * kAround + 1, stream);
   constexpr std::size_t kExpected = static_cast<std::size_t>(kAround) * cd::kRawBytes;
-  for (int off = 0; off <= kMostShift; ++off)
-    for (const int sign : {1, -1}) {
-      const std::ptrdiff_t at = static_cast<std::ptrdiff_t>(kExpected) + sign * off * kSampleSize;
-      if (std::memcmp(stream.data() + at, needle.data(), needle.size()) == 0) return sign * off;
-    }
-  return std::nullopt;
+  std::optional<int> found;
+  for (int off = -kMostShift; off <= kMostShift; ++off) {
+    const std::ptrdiff_t at = static_cast<std::ptrdiff_t>(kExpected) + off * kSampleSize;
+    if (std::memcmp(stream.data() + at, needle.data(), needle.size()) != 0) continue;
+    if (found) return std::nullopt;  // music that repeats itself tells no place
+    found = off;
+  }
+  return found;
 }
 
 }  // namespace opifex

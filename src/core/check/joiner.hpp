@@ -29,7 +29,8 @@ class Joiner {
   const std::vector<RescueInput>& inputs() const { return inputs_; }
   /// Samples by which the music of each input lies behind the first's.
   const std::vector<int>& shifts() const { return shifts_; }
-  /// What the input's own dump knew of the sector; `outside` if it left no map.
+  /// What the input's own dump knew of the sector; `outside` if it left no map. Of music that is shifted: of all sectors
+  /// it is cut from.
   SectorState state(std::size_t input, cd::Lba lba) const;
   const cd::Layout& layout() const { return inputs_[0].image.cd->layout(); }
   bool is_audio(cd::Lba lba) const;
@@ -45,10 +46,10 @@ class Joiner {
 
  private:
   bool has(std::size_t input, cd::Lba lba, ByteView bytes) const;
-  CombinedSector combine_without_proof(std::span<const Reading> readings, const std::vector<std::size_t>& owners,
-                                       cd::Lba lba) const;
-  CombinedSector combine_equal(std::span<const Reading> readings, const std::vector<std::size_t>& owners,
-                               cd::Lba lba) const;
+  bool vouches(std::size_t input, cd::Lba lba) const;
+  bool has_checksum(cd::Lba lba, std::span<const Reading> readings) const;
+  std::vector<cd::Erasure> suspects(std::size_t input, cd::Lba lba) const;
+  CombinedSector combine_blocks(std::span<const Reading> readings) const;
   CombinedSector combine_music(std::span<const Reading> readings, const std::vector<std::size_t>& owners,
                                cd::Lba lba) const;
   RescueHow how_of(const CombinedSector& joined, std::size_t readings) const;

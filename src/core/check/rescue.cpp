@@ -81,6 +81,12 @@ SectorState state_of(RescueHow how, bool audio) {
   return SectorState::unreadable;
 }
 
+bool mostly_equal(ByteView a, ByteView b) {
+  std::size_t equal = 0;
+  for (std::size_t i = 0; i < a.size(); ++i) equal += a[i] == b[i] ? 1u : 0u;
+  return equal * 2 > a.size();
+}
+
 /// Sectors that two inputs both prove, and in how many of them they differ.
 struct Likeness {
   std::uint64_t compared = 0, different = 0;
@@ -193,8 +199,9 @@ class Reconciler {
     const bool audio = joiner_->is_audio(lba);
     const bool same = std::equal(views[0].begin(), views[0].end(), views[input].begin());
     if (audio && !all_zero(views[0])) {
+      // A few wrong samples here and there are damage, not another disc.
       ++like.music;
-      like.same_music += same ? 1u : 0u;
+      like.same_music += same || mostly_equal(views[0], views[input]) ? 1u : 0u;
     }
     // Does this input claim to have read the sector right?
     const auto known = [&](std::size_t k) {
@@ -291,6 +298,30 @@ std::optional<SectorMapFile> find_sector_map(const Image& image) {
   return parse_sector_map(as_text(read_up_to(*file, 0, kMaxSectorMapBytes)), path.string());
 }
 
+namespace {
+
+/// One dump twice, or a copy of it, would confirm its own mistakes.
+void refuse_same_dump(const std::vector<RescueInput>& inputs) {
+  const auto begun = [](const RescueInput& i) { return i.map ? i.map->fact("begun") : std::string{}; };
+  for (std::size_t b = 1; b < inputs.size(); ++b)
+    for (std::size_t a = 0; a < b; ++a) {
+      std::error_code ignored;
+      const auto &x = inputs[a].image, &y = inputs[b].image;
+      const bool one_file = std::filesystem::equivalent(x.path, y.path, ignored) ||
+                            (!x.files.empty() && !y.files.empty() &&
+                             std::filesystem::equivalent(x.files.front().path, y.files.front().path, ignored));
+      if (!one_file && (begun(inputs[a]).empty() || begun(inputs[a]) != begun(inputs[b]))) continue;
+      throw Error({.fault = Fault::usage,
+                   .code = "same_dump",
+                   .what = "the same dump is given twice: it cannot confirm itself",
+                   .file = y.path.string(),
+                   .found = x.path.string(),
+                   .hint = "give two dumps that were read from the disc one after the other"});
+    }
+}
+
+}  // namespace
+
 RescueResult plan_rescue(std::vector<RescueInput> inputs, Work& work) {
   if (inputs.size() < 2)
     throw Error({.fault = Fault::usage, .code = "usage", .what = "rescue needs at least two dumps of the same disc"});
@@ -300,6 +331,7 @@ RescueResult plan_rescue(std::vector<RescueInput> inputs, Work& work) {
                    .what = "this is no disc whose sectors could be joined with those of another dump",
                    .file = input.image.path.string(),
                    .hint = "opifex check says what is wrong with each"});
+  refuse_same_dump(inputs);
   const auto joiner = std::make_shared<Joiner>(std::move(inputs));
   expect_joinable(*joiner);
   joiner->align();

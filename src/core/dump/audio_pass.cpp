@@ -218,6 +218,7 @@ void Strategy::take_unsure(Lba lba, std::size_t i, const std::vector<WindowReadi
   if (bad.votes.readings() > 0) store_.write(lba, bad.votes.best());
   map_.set(lba, lba + 1, state);
   if (lacking) ++stats_.lacking;
+  if (lacking || readings.size() < 2) suspects_[lba] = {{0, cd::kRawBytes - 1}};
   // Where the drive cannot reach, or only its buffer answers, nothing is left to try.
   if (lacking || readings.size() < 2) return;
   bad_[lba] = std::move(bad);

@@ -105,7 +105,9 @@ constexpr Lba kUsualPause = 225, kLongestPause = 60 * cd::kFramesPerSecond;
 void find_own(Looker& looker, const cd::Track& before, cd::Track& track, bool told, DiscLayout& disc,
               std::vector<Warning>& warnings) {
   const bool data = !track.mode.is_audio();
-  if (before.mode.is_audio() != data) return;
+  // Between two tracks of data a pause may be music, too; of music that follows music nothing can be told.
+  if (before.mode.is_audio() != data && !(data && told && !looker.is_data(track.pregap_lba, track.pregap_lba, track.start_lba).value_or(true)))
+    return;
   const Lba lowest = told ? track.pregap_lba : std::max(before.start_lba + 1, track.start_lba - kLongestPause);
   const Lba own = looker.border(lowest, track.start_lba, data);
   if (told) {

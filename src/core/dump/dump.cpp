@@ -96,6 +96,7 @@ Dump::Dump(DumpRequest request, DriveTransport* transport)
   parts_->transport = transport;
   plan_.source = request_.source;
   open_source();
+  guard_plan();
   if (plan_.medium.kind == MediumKind::cd)
     plan_cd();
   else
@@ -159,6 +160,28 @@ void Dump::open_source() {
   parts_->reader = std::move(device);
 }
 
+/// A disc that is changed while it is looked at would get the name and layout of another.
+void Dump::guard_plan() {
+  if (!parts_->drive) return;
+  parts_->drive->on_change([this] {
+    Drive& drive = *parts_->drive;
+    bool same = fingerprint_of(drive) == plan_.medium.fingerprint;
+    for (const auto& [lba, sector] : plan_.medium.seen) {
+      Bytes now(sector.size());
+      const bool cd = plan_.medium.kind == MediumKind::cd;
+      const Outcome outcome = cd ? drive.read_cd(lba, 1, {}, now)
+                                 : drive.read_blocks(static_cast<std::uint32_t>(lba), 1, now, false);
+      same = same && (!outcome.ok() || now == sector);
+    }
+    if (same) return;
+    throw Error({.fault = Fault::device,
+                 .code = "medium_changed",
+                 .what = "the disc was changed while it was looked at",
+                 .file = plan_.source,
+                 .hint = "run the command again"});
+  });
+}
+
 void Dump::plan_cd() {
   Drive& drive = *parts_->drive;
   Medium& medium = plan_.medium;
@@ -191,6 +214,18 @@ void Dump::plan_cd() {
   parts_->reader = std::make_unique<CdReader>(drive, options, audio, plan_.layout.lead_out);
 }
 
+/// A few blocks by which this disc is known again.
+void Dump::remember_blocks() {
+  Medium& medium = plan_.medium;
+  constexpr std::uint64_t kDescriptor = 16;
+  for (const std::uint64_t lba : {kDescriptor, medium.blocks / 3, medium.blocks * 2 / 3}) {
+    Bytes block(cd::kUserBytes);
+    if (lba >= medium.blocks) continue;
+    if (!parts_->drive->read_blocks(static_cast<std::uint32_t>(lba), 1, block, false).ok()) continue;
+    if (!std::equal(block.begin() + 1, block.end(), block.begin())) medium.seen.emplace_back(static_cast<Lba>(lba), block);
+  }
+}
+
 void Dump::plan_blocks() {
   Medium& medium = plan_.medium;
   const auto end = static_cast<Lba>(std::min<std::uint64_t>(medium.blocks, kMostBlocks));
@@ -206,6 +241,7 @@ void Dump::plan_blocks() {
     const unsigned kbs = request_.top_speed != 0 ? request_.top_speed * one_x : top != 0 ? top : kUsualTimes * one_x;
     plan_.expected_seconds = static_cast<double>(medium.blocks * cd::kUserBytes) / (kbs * 1000.0);
     first_sectors = drive_blocks(*parts_->drive, medium.blocks);
+    remember_blocks();
   } else {
     first_sectors = open_file(request_.source);
   }

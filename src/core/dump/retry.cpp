@@ -93,7 +93,9 @@ Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
     stamp = std::max(stamp, at->second.stamp);
   if (!make_fresh(first, end, stamp)) {
     stats_.in_buffer += static_cast<std::uint64_t>(end - first);
-    for (Lba lba = first; lba < end; ++lba) bad_.erase(lba);
+    for (Lba lba = first; lba < end; ++lba) {
+      if (bad_.erase(lba) > 0) suspects_[lba] = {{0, cd::kRawBytes - 1}};
+    }
     return end;
   }
   const auto count = static_cast<std::uint32_t>(end - first);
@@ -121,6 +123,7 @@ Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
     const auto i = static_cast<std::size_t>(lba - first);
     if (i < extras.lacking.size() && extras.lacking[i]) {
       ++stats_.lacking;
+      suspects_[lba] = {{0, cd::kRawBytes - 1}};
       bad_.erase(at);
       continue;
     }

@@ -69,6 +69,11 @@ DumpVerdict verdict_of(const SectorMap& map) {
   return map.count(SectorState::audio_unsure) > 0 ? DumpVerdict::unsure : DumpVerdict::intact;
 }
 
+/// Tells two dumps of one disc apart: the time in ns since 1970.
+std::string begun_now() {
+  return std::to_string(std::chrono::system_clock::now().time_since_epoch() / std::chrono::nanoseconds(1));
+}
+
 /// Runs of sectors that follow each other, of whatever kind: "0-4500 16000-18000".
 std::string places_of(const std::vector<Region>& regions) {
   std::string places;
@@ -105,6 +110,7 @@ SectorMapFile Dump::fresh_state() const {
   fact("offset", std::to_string(request_.offset.value_or(0)));
   fact("subchannel", request_.subchannel ? "yes" : "no");
   fact("decrypted", plan_.decrypts ? "yes" : "no");
+  fact("begun", begun_now());
   fact("source", plan_.source);
   fact("drive", plan_.medium.reader);
   fact("disc", plan_.medium.name);

@@ -136,7 +136,11 @@ bool SimMedium::in_program(Lba lba) const {
 
 bool SimMedium::is_audio(Lba lba) const {
   const cd::Track* track = cd_ ? cd_->layout().track_at(lba) : nullptr;
-  return track && track->mode.is_audio();
+  if (!track || track->mode.is_audio() || lba >= track->start_lba) return track && track->mode.is_audio();
+  // The pause of a data track begins as music: the sectors tell.
+  cd::Sector s;
+  cd_->read_sector(lba, s);
+  return !cd::has_sync(s);
 }
 
 void SimMedium::read(Lba lba, std::uint32_t count, std::span<std::byte> out) const {

@@ -38,8 +38,8 @@ bool proves_itself(cd::SectorView s, cd::Lba lba);
 /// `how` is none. Sectors without EDC are judged as audio is. The order of the readings does not matter.
 CombinedSector combine_data(std::span<const Reading> readings, cd::Lba lba);
 
-/// An audio sector: two equal readings without a flagged byte, or three equal ones, are taken; else a vote sample by
-/// sample, unflagged ones first.
+/// An audio sector: two equal readings without a flagged byte are taken; else a vote sample by sample, unflagged ones
+/// first. What the drive flagged is not confirmed by agreement, however often it comes.
 CombinedSector combine_audio(std::span<const Reading> readings);
 
 }  // namespace opifex

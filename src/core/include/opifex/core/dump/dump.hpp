@@ -104,6 +104,8 @@ class Dump {
   struct Parts;
   Dump(DumpRequest request, DriveTransport* transport);
   void open_source();
+  void guard_plan();
+  void remember_blocks();
   void plan_cd();
   void plan_blocks();
   void plan_outputs();

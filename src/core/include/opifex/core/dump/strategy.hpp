@@ -9,7 +9,7 @@
 
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/check/combine.hpp"
-#include "opifex/core/dump/sample_votes.hpp"
+#include "opifex/core/check/sample_votes.hpp"
 #include "opifex/core/dump/store.hpp"
 
 namespace opifex::dump {

@@ -7,7 +7,7 @@
 
 #include "opifex/core/check/combine.hpp"
 
-namespace opifex::dump {
+namespace opifex {
 
 class SampleVotes {
  public:
@@ -46,4 +46,4 @@ class SampleVotes {
   unsigned readings_ = 0;
 };
 
-}  // namespace opifex::dump
+}  // namespace opifex

@@ -1,9 +1,9 @@
-#include "opifex/core/dump/sample_votes.hpp"
+#include "opifex/core/check/sample_votes.hpp"
 
 #include <algorithm>
 #include <bitset>
 
-namespace opifex::dump {
+namespace opifex {
 namespace {
 
 void count(std::uint8_t& votes) {
@@ -95,4 +95,4 @@ std::vector<cd::Erasure> SampleVotes::open_bytes(unsigned needed) const {
   return open;
 }
 
-}  // namespace opifex::dump
+}  // namespace opifex
