@@ -57,7 +57,7 @@ class Trial {
     std::optional<fs::path> first = interrupted() ? dump_in_pieces(scenario) : dump_once(scenario, "a");
     if (!first || random_.below(100) >= 55) return;
     const Scenario other = another_drive(scenario, random_);
-    if (const auto second = dump_once(other, "b")) join(scenario, {*first, *second});
+    if (const auto second = dump_once(other, "b")) join({scenario, other}, {*first, *second});
   }
 
  private:
@@ -182,8 +182,8 @@ class Trial {
         if (!is_claim(state)) continue;
         ++counts_.claimed;
         if (oracle.sector(lba) != sector)
-          throw Lie(fmt::format("sector {} is called {}, and is not what the disc holds ({})", lba, to_string(state),
-                                describe(result.warnings)));
+          throw Lie(fmt::format("sector {} is called {}, and is not what the disc holds{} ({})", lba, to_string(state),
+                                all_zero(sector) ? ": zeros" : "", describe(result.warnings)));
       }
     if (result.verdict == DumpVerdict::intact && unsettled > 0)
       throw Lie(fmt::format("intact, with {} sectors that are not", unsettled));
@@ -230,7 +230,7 @@ class Trial {
         throw Lie(fmt::format("intact, and the subchannel of sector {} is missing", at / cd::kSubchannelBytes));
   }
 
-  void join(const Scenario& s, const std::vector<fs::path>& leads) {
+  void join(const std::vector<Scenario>& from, const std::vector<fs::path>& leads) {
     std::vector<RescueInput> inputs;
     for (const fs::path& lead : leads) {
       Image image = open_image(lead);
@@ -242,7 +242,12 @@ class Trial {
     Work work{progress, 1};
     try {
       const RescueResult joined = plan_rescue(std::move(inputs), work);
-      verify_joined(s, joined);
+      // Music whose offset nobody told lies where it does in one of the dumps.
+      try {
+        verify_joined(from[0], joined);
+      } catch (const Lie&) {
+        verify_joined(from[1], joined);
+      }
     } catch (const Error& e) {
       if (e.details.code != "different_discs") throw;
     }
@@ -277,8 +282,12 @@ int campaign(double seconds, std::uint64_t seed, bool only_one) {
   const auto start = Clock::now();
   std::printf("dumps and joins from seed %llu\n", static_cast<unsigned long long>(seed));
   do {
+    const auto began = Clock::now();
     try {
       Trial(seed, counts, only_one).run();
+      constexpr double kTooLong = 30;
+      if (const double took = std::chrono::duration<double>(Clock::now() - began).count(); took > kTooLong)
+        throw Lie(fmt::format("it took {:.0f} s", took));
     } catch (const std::exception& e) {
       ++failures;
       std::printf("FAILED seed %llu: %s\n", static_cast<unsigned long long>(seed), e.what());

@@ -77,7 +77,9 @@ SimDisc random_cd(Random& r, const fs::path& folder) {
         write(file, music(r, sectors));
         t.file = file;
       } else if (t.mode == cd::TrackMode::Kind::mode1 && t.pregap > 20 && chance(r, 40)) {
-        write(file, data_with_gap(r, at, sectors, static_cast<std::uint32_t>(r.below(t.pregap))));
+        // Between two tracks of data no pause is music.
+        const bool behind_music = tracks.empty() || tracks.back().mode == cd::TrackMode::Kind::audio;
+        write(file, data_with_gap(r, at, sectors, behind_music ? static_cast<std::uint32_t>(r.below(t.pregap)) : 0));
         t.file = file;
       }
       if (!t.file.empty()) t.sectors = 0;

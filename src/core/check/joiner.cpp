@@ -130,7 +130,14 @@ bool Joiner::has_checksum(Lba lba, std::span<const Reading> readings) const {
 
 void Joiner::align() {
   if (blocks_ || layout().audio_track_count() == 0) return;
-  for (std::size_t i = 1; i < inputs_.size(); ++i) shifts_[i] = shift_of(i);
+  // The one that is surest of its music tells where it lies; of equals the first.
+  std::vector<std::uint64_t> sure(inputs_.size());
+  for (std::size_t i = 0; i < inputs_.size(); ++i)
+    for (const cd::Track& t : layout().tracks)
+      for (Lba lba = t.pregap_lba; t.mode.is_audio() && lba < t.end_lba; ++lba) sure[i] += vouches(i, lba) ? 1u : 0u;
+  reference_ = static_cast<std::size_t>(std::max_element(sure.begin(), sure.end()) - sure.begin());
+  for (std::size_t i = 0; i < inputs_.size(); ++i)
+    if (i != reference_) shifts_[i] = shift_of(i);
 }
 
 /// False if the input only holds a place for the sector.
@@ -209,7 +216,7 @@ RescueHow Joiner::how_of(const CombinedSector& joined, std::size_t readings) con
   return RescueHow::lost;
 }
 
-/// A few sectors of the first input's music are looked for in the other's.
+/// A few sectors of the reference's music are looked for in the other's.
 int Joiner::shift_of(std::size_t input) const {
   std::map<int, int> votes;
   constexpr int kProbes = 24;
@@ -228,9 +235,9 @@ int Joiner::shift_of(std::size_t input) const {
 std::optional<int> Joiner::shift_at(std::size_t input, Lba lba) const {
   constexpr Lba kAround = 9;                // sectors: 5000 samples and some
   constexpr std::size_t kNeedle = 588 * 2;  // half a sector
-  if (!is_audio(lba - kAround) || !is_audio(lba + kAround)) return std::nullopt;
+  if (!is_audio(lba - kAround) || !is_audio(lba + kAround) || !vouches(reference_, lba)) return std::nullopt;
   cd::Sector reference;
-  inputs_[0].image.cd->read_sector(lba, reference);
+  inputs_[reference_].image.cd->read_sector(lba, reference);
   const ByteView needle = ByteView(reference).first(kNeedle);
   if (std::equal(needle.begin() + kSampleSize, needle.end(), needle.begin())) return std::nullopt;  // one value
   Bytes stream((2 * kAround + 1) * cd::kRawBytes);

@@ -27,7 +27,7 @@ class Joiner {
   bool blocks() const { return blocks_; }
   std::size_t sector_bytes() const { return size_; }
   const std::vector<RescueInput>& inputs() const { return inputs_; }
-  /// Samples by which the music of each input lies behind the first's.
+  /// Samples by which the music of each input lies behind that of the surest one.
   const std::vector<int>& shifts() const { return shifts_; }
   /// What the input's own dump knew of the sector; `outside` if it left no map. Of music that is shifted: of all sectors
   /// it is cut from.
@@ -43,6 +43,7 @@ class Joiner {
 
   /// Finds the shifts.
   void align();
+  std::size_t reference() const { return reference_; }
 
  private:
   bool has(std::size_t input, cd::Lba lba, ByteView bytes) const;
@@ -58,6 +59,7 @@ class Joiner {
 
   std::vector<RescueInput> inputs_;
   std::vector<int> shifts_;
+  std::size_t reference_ = 0;  // the input whose music lies where it should
   bool blocks_ = false;
   std::size_t size_ = 0;
 };

@@ -341,11 +341,12 @@ RescueResult plan_rescue(std::vector<RescueInput> inputs, Work& work) {
   Reconciler comparison(joiner, work);
   comparison.run(result);
   comparison.expect_one_pressing();
-  for (std::size_t i = 1; i < result.shifts.size(); ++i)
+  for (std::size_t i = 0; i < result.shifts.size(); ++i)
     if (result.shifts[i] != 0)
       result.warnings.push_back(
-          {"music_shifted", fmt::format("the music of {} lies {} samples off the first dump's; it was aligned",
-                                        joiner->inputs()[i].image.path.string(), result.shifts[i])});
+          {"music_shifted", fmt::format("the music of {} lies {} samples off that of {}; it was aligned",
+                                        joiner->inputs()[i].image.path.string(), result.shifts[i],
+                                        joiner->inputs()[joiner->reference()].image.path.string())});
   result.image = joined_image(joiner, comparison.runs(), result.ranges);
   return result;
 }

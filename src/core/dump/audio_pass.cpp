@@ -85,9 +85,9 @@ Lba Strategy::place_stream(const Region& todo, Lba at, Lba end) {
   return silent < end && anchor_stream(todo, silent, anchor_end) ? anchor_end : silent;
 }
 
-/// What most of a dozen readings agree on, each after a seek of its own: more than twice as many as on anything else.
+/// What most readings agree on, each after a seek of its own: so many more than on anything else that chance is none.
 bool Strategy::anchor_stream(const Region& todo, Lba first, Lba end) {
-  constexpr int kTries = 16, kAgreeing = 4;
+  constexpr int kTries = 64, kLead = 10;
   const auto count = static_cast<std::uint32_t>(end - first);
   std::map<Bytes, int> seen;
   Bytes sectors(count * cd::kRawBytes);
@@ -102,9 +102,9 @@ bool Strategy::anchor_stream(const Region& todo, Lba first, Lba end) {
     if (r.delivered < count || !clean) continue;
     const int votes = ++seen[sectors];
     const bool leads = std::all_of(seen.begin(), seen.end(), [&](const auto& other) {
-      return other.first == sectors || votes > 2 * other.second + 1;
+      return other.first == sectors || votes >= other.second + kLead;
     });
-    if (votes < kAgreeing || !leads) continue;
+    if (votes < kLead || !leads) continue;
     store_.write(first, sectors);
     map_.set(first, end, SectorState::audio_confirmed);
     work_.progress.done_bytes += sectors.size();

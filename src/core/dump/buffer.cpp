@@ -71,11 +71,7 @@ bool Strategy::make_fresh(Lba first, Lba end, std::uint64_t stamp) {
   return (pushed_out(stamp) && reader_.buffer_bytes() > 0) || push_out(first, end);
 }
 
-void Strategy::add_witness(Lba lba, Bytes sector) {
-  constexpr std::size_t kOldest = 4, kMost = 12;
-  if (witnesses_.size() >= kMost) witnesses_.erase(witnesses_.begin() + kOldest);
-  witnesses_.push_back({lba, std::move(sector)});
-}
+void Strategy::add_witness(Lba lba, Bytes sector) { witnesses_.push_back({lba, std::move(sector)}); }
 
 /// Only what proves itself says which disc it came from; of blocks, what is not all the same.
 bool Strategy::is_witness(const Region& region, Lba lba, ByteView sector) const {
@@ -84,22 +80,32 @@ bool Strategy::is_witness(const Region& region, Lba lba, ByteView sector) const 
   return region.kind == RegionKind::blocks || state_of(lba) == SectorState::audio_confirmed;
 }
 
-/// Now and then one of those that were read is remembered.
+/// Now and then one of those that were read is remembered; of many every second one is forgotten.
 void Strategy::watch(const Region& region, Lba lba, ByteView sectors) {
-  constexpr Lba kEvery = 600;
-  if (!witnesses_.empty() && std::abs(witnesses_.back().lba - lba) < kEvery) return;
+  constexpr Lba kEvery = 200;
+  constexpr std::size_t kMost = 24;
   const std::size_t size = reader_.sector_bytes();
+  Lba next = watched_.empty() ? lba : watched_.back().lba + kEvery;
+  if (!watched_.empty() && lba < watched_.back().lba) next = lba;  // another part of the disc
   for (std::size_t at = 0; at + size <= sectors.size(); at += size) {
     const ByteView sector = sectors.subspan(at, size);
     const Lba own = lba + static_cast<Lba>(at / size);
-    if (is_witness(region, own, sector)) return add_witness(own, Bytes(sector.begin(), sector.end()));
+    if (own < next || !is_witness(region, own, sector)) continue;
+    watched_.push_back({own, Bytes(sector.begin(), sector.end())});
+    next = own + kEvery;
   }
+  if (watched_.size() <= kMost) return;
+  for (std::size_t i = 1; 2 * i < watched_.size(); ++i) watched_[i] = std::move(watched_[2 * i]);
+  watched_.resize((watched_.size() + 1) / 2);
 }
 
 void Strategy::confirm_medium() {
   constexpr int kTries = 3;
   bool any = false;
-  for (auto witness = witnesses_.rbegin(); witness != witnesses_.rend(); ++witness) {
+  std::vector<const Witness*> all;
+  for (const auto* list : {&watched_, &witnesses_})
+    for (const Witness& witness : *list) all.push_back(&witness);
+  for (const Witness* witness : all) {
     const Region* region = region_of(witness->lba);
     if (!region) continue;
     Bytes now(witness->sector.size());
@@ -122,7 +128,7 @@ void Strategy::confirm_medium() {
                    .hint = "put the first disc back and run the command again: the dump goes on where it stopped"});
     any = any || same;
   }
-  if (any || witnesses_.empty()) return;
+  if (any || all.empty()) return;
   throw Error({.fault = Fault::device,
                .code = "medium_unknown",
                .what = "the drive lost the disc for a moment, and nothing known of it can be read again to tell whether "

@@ -124,13 +124,14 @@ bool CdReader::takes(Lba lba, CdParts parts) {
 }
 
 /// Commands of at most `chunk_` sectors; options the drive does not have are dropped one by one.
-ReadResult CdReader::read_raw(Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras, bool audio) {
+ReadResult CdReader::read_raw(Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras, bool audio,
+                              bool for_subchannel) {
   Bytes buffer;
   for (std::uint32_t done = 0; done < count;) {
     CdParts parts;
     parts.c2 = extras && extras->want_flags && c2_;
     // Music that is shifted has its subchannel read for its own sake.
-    const bool with_subchannel = extras && subchannel_ && (!audio || options_.offset == 0);
+    const bool with_subchannel = extras && subchannel_ && (!audio || options_.offset == 0 || for_subchannel);
     parts.subchannel = with_subchannel ? SubchannelPart::raw : SubchannelPart::none;
     const auto fits = static_cast<std::uint32_t>(kMostTransfer / parts.bytes());
     const std::uint32_t n = std::min({count - done, chunk_, fits});
@@ -201,7 +202,15 @@ ReadResult CdReader::read_stream(Lba lba, std::uint32_t count, std::span<std::by
     }
     std::uint32_t run = 1;
     while (done + run < count && in_audio(at + static_cast<Lba>(run))) ++run;
-    const ReadResult r = read_raw(at, run, out.subspan(done * cd::kRawBytes, run * cd::kRawBytes), extras, true);
+    const auto sectors = out.subspan(done * cd::kRawBytes, run * cd::kRawBytes);
+    const ReadResult r = read_raw(at, run, sectors, extras, true);
+    for (std::uint32_t i = 0; i < r.delivered && extras && moves_music(); ++i) {
+      // A sector of data in what was taken for music: no sample of it belongs to the stream.
+      const cd::SectorView s(ByteView(sectors).subspan(i * cd::kRawBytes, cd::kRawBytes));
+      if (!cd::has_valid_header(s) || cd::header_lba(s) != at + static_cast<Lba>(i)) continue;
+      extras->lacking.resize(std::max<std::size_t>(extras->lacking.size(), done + i + 1));
+      extras->lacking[done + i] = true;
+    }
     done += r.delivered;
     if (r.trouble != Trouble::none) return {done, r.trouble};
   }
@@ -280,9 +289,7 @@ void CdReader::read_subchannel(Lba lba, std::uint32_t count, Extras& extras) {
   Extras own;
   Bytes sectors(count * cd::kRawBytes);
   own.want_flags = false;
-  const int offset = std::exchange(options_.offset, 0);
-  read_raw(lba, count, sectors, &own, true);
-  options_.offset = offset;
+  read_raw(lba, count, sectors, &own, true, true);
   extras.subchannel = std::move(own.subchannel);
   extras.subchannel.resize(count * cd::kSubchannelBytes);
 }

@@ -13,7 +13,21 @@ using cd::Lba;
 /// What a sector is by itself; nothing if it cannot be read.
 struct Seen {
   std::optional<int> mode = {};  // nothing: no header of its own, so music or damaged
+  bool data_like = false;        // most of a header of its own
 };
+
+/// A damaged sector of data still has most of its sync and address; music that is nearly silent has of the first only.
+bool is_data_like(cd::SectorView s, Lba lba) {
+  cd::Sector right{};
+  cd::put_header(right, lba, 1);
+  constexpr std::size_t kSync = 12, kAddress = 3, kEnough = 8;
+  std::size_t same = 0, of_address = 0;
+  for (std::size_t i = 0; i < kSync + kAddress; ++i) {
+    same += s[i] == right[i] ? 1u : 0u;
+    of_address += i >= kSync && s[i] == right[i] ? 1u : 0u;
+  }
+  return same >= kEnough && of_address > 0;
+}
 
 /// Looks at single sectors, and remembers those that prove which disc this is.
 class Looker {
@@ -23,10 +37,10 @@ class Looker {
   std::optional<Seen> look(Lba lba) {
     cd::Sector s{};
     if (!drive_.read_cd(lba, 1, {}, s).ok()) return std::nullopt;
-    if (!cd::has_valid_header(s) || cd::header_lba(s) != lba) return Seen{};
+    if (!cd::has_valid_header(s) || cd::header_lba(s) != lba) return Seen{{}, is_data_like(s, lba)};
     constexpr std::size_t kEnough = 16;
     if (medium_.seen.size() < kEnough && proves_itself(s, lba)) medium_.seen.emplace_back(lba, Bytes(s.begin(), s.end()));
-    return Seen{cd::header_mode(s)};
+    return Seen{cd::header_mode(s), true};
   }
   /// With those beside it in place of one that cannot be read.
   std::optional<bool> is_data(Lba lba, Lba first, Lba end) {
@@ -34,7 +48,7 @@ class Looker {
     for (Lba off = 0; off <= kAround; ++off)
       for (const Lba at : {lba + off, lba - off}) {
         if (at < first || at >= end) continue;
-        if (const auto seen = look(at)) return seen->mode.has_value();
+        if (const auto seen = look(at)) return seen->data_like;
       }
     return std::nullopt;
   }
@@ -82,7 +96,7 @@ cd::TrackMode mode_of(Looker& looker, const TocTrack& track, Lba end, std::vecto
              fmt::format("the table of contents calls track {} audio, but its sectors are data", track.number)});
       return {*seen->mode == 1 ? Kind::mode1 : Kind::mode2, cd::kRawBytes};
     }
-    if (seen->mode) continue;  // mode 0: empty sectors are in tracks of both kinds
+    if (seen->data_like) continue;  // damaged, or of mode 0: empty sectors are in tracks of both kinds
     if (++without_header == (track.is_data() ? kEnoughOfData : kEnoughOfMusic)) break;
   }
   // A short track has fewer places; one that says it is music needs no proof of it.

@@ -86,8 +86,8 @@ struct Search {
     before = heard ? std::max(before, p.lba) : p.lba;
     heard = true;
   }
-  /// Sectors between the two that told nothing.
-  Lba silent() const { return first && heard ? *first - before - 1 : 0; }
+  /// Sectors between the two that told nothing; without a pause those in front of the track's start.
+  Lba silent(Lba start) const { return heard ? first.value_or(start) - before - 1 : 0; }
 };
 
 /// Goes back from the start of `track` until the track before speaks.
@@ -109,8 +109,8 @@ std::optional<Lba> find_pregap(QReader& reader, const TocTrack& track, Lba lowes
   constexpr int kTries = 6;
   Search search = look_back(reader, track, lowest);
   // Frames at the border may be unreadable this time, or tell something else (a catalogue number) for ever.
-  for (int i = 0; i < kTries && search.silent() > 0; ++i) {
-    const Lba from = search.before + 1, count = search.silent();
+  for (int i = 0; i < kTries && search.silent(track.start) > 0; ++i) {
+    const Lba from = search.before + 1, count = search.silent(track.start);
     reader.push_out(from);
     for (const Position& p : reader.positions(from, static_cast<std::uint32_t>(count))) search.take(p, track);
   }
@@ -118,15 +118,16 @@ std::optional<Lba> find_pregap(QReader& reader, const TocTrack& track, Lba lowes
     warnings.push_back({"gap_unknown", fmt::format("the subchannel before track {} cannot be read: whether it has a "
                                                    "pause is not known",
                                                    track.number)});
-  if (search.silent() <= 0) return search.first;
+  if (search.silent(track.start) <= 0) return search.first;
   // Whole seconds are likely, but only likely.
-  Lba chosen = (track.start - *search.first) % cd::kFramesPerSecond == 0 ? *search.first : search.before + 1;
-  for (Lba lba = search.before + 1; lba < *search.first; ++lba)
+  const Lba latest = search.first.value_or(track.start);
+  Lba chosen = (track.start - latest) % cd::kFramesPerSecond == 0 ? latest : search.before + 1;
+  for (Lba lba = search.before + 1; lba < latest; ++lba)
     if ((track.start - lba) % cd::kFramesPerSecond == 0) chosen = lba;
   warnings.push_back({"gap_uncertain", fmt::format("the pause before track {} begins somewhere from LBA {} to {}: the "
                                                    "frames there tell nothing, {} was taken",
-                                                   track.number, search.before + 1, *search.first, chosen)});
-  return chosen;
+                                                   track.number, search.before + 1, latest, chosen)});
+  return chosen < track.start ? std::optional(chosen) : std::nullopt;
 }
 
 }  // namespace

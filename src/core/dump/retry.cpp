@@ -199,7 +199,7 @@ void Strategy::retry(const Region& region, Lba lba) {
   if (extras.flagged.size() > own) reading.flagged = extras.flagged[own];
   if (!reading.flagged.empty()) ++stats_.flagged_sectors;
   const Soundness sound = soundness(region, lba, cd::SectorView(sector));
-  const bool again = fresh && std::any_of(bad.readings.begin(), bad.readings.end(),
+  const bool again = fresh && counts_if_repeated(cd::SectorView(sector)) && std::any_of(bad.readings.begin(), bad.readings.end(),
                                           [&](const Reading& known) { return known.bytes == reading.bytes; });
   if (sound == Soundness::proved || (sound == Soundness::unchecked && again)) return done(sector, SectorState::retried);
   keep(lba, reading);

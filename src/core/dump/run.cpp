@@ -196,41 +196,56 @@ void Dump::compare_samples(const DumpStore& store, const SectorMap& map, Strateg
     if (lba) error.details.offset = store.offset_of(*lba);
     throw error;
   };
-  std::vector<StateRange> known;
-  for (const StateRange& r : map.ranges())
-    if (r.state == SectorState::good || r.state == SectorState::audio_confirmed || r.state == SectorState::retried)
-      known.push_back(r);
-  if (known.empty()) return;
-  constexpr std::size_t kLooks = 8;
-  constexpr Lba kLeast = 4;  // in front: a drive that jitters needs some
-  std::size_t same = 0, different = 0;
-  std::optional<Lba> first_different;
-  for (std::size_t i = 0; i < kLooks; ++i) {
-    const StateRange& range = known[i * known.size() / kLooks];
-    const auto lba = static_cast<Lba>(range.first + std::int64_t{range.end - range.first} * static_cast<Lba>(i + 1) /
-                                                        static_cast<Lba>(kLooks + 1));
-    const auto region = std::find_if(plan_.regions.begin(), plan_.regions.end(),
-                                     [&](const Region& r) { return lba >= r.first && lba < r.end; });
-    if (region == plan_.regions.end()) continue;
-    Bytes now(plan_.sector_bytes()), then(plan_.sector_bytes()), before(3 * plan_.sector_bytes());
-    Extras extras;
-    if (region->kind == RegionKind::audio && lba - range.first >= kLeast) {
-      store.read(lba - 3, before);
-      extras.before = before;
+  // Music tells another offset, data another disc: each kind has to fit.
+  for (const bool music : {false, true}) {
+    std::vector<StateRange> known;
+    for (const StateRange& r : map.ranges())
+      if (music ? r.state == SectorState::audio_confirmed
+                : r.state == SectorState::good || r.state == SectorState::retried)
+        known.push_back(r);
+    std::size_t same = 0, different = 0;
+    std::optional<Lba> first_different;
+    constexpr std::size_t kLooks = 8;
+    for (std::size_t i = 0; i < kLooks && !known.empty(); ++i) {
+      const StateRange& range = known[i * known.size() / kLooks];
+      const auto lba = static_cast<Lba>(range.first + std::int64_t{range.end - range.first} * static_cast<Lba>(i + 1) /
+                                                          static_cast<Lba>(kLooks + 1));
+      const auto fits = compare_sample(store, range, lba, strategy);
+      if (!fits) continue;
+      (*fits ? same : different) += 1;
+      if (!*fits && !first_different) first_different = lba;
     }
-    if (parts_->reader->read(*region, lba, 1, now, &extras).delivered != 1) continue;  // damage is no proof of a swap
+    if (different > 0 && different >= same)
+      refuse("the unfinished dump holds other data than this disc: it is another one, or the drive has another read "
+             "offset",
+             first_different);
+  }
+}
+
+/// Nothing if the sector cannot be read, or would be the same on many discs.
+std::optional<bool> Dump::compare_sample(const DumpStore& store, const StateRange& range, Lba lba, Strategy& strategy) {
+  const auto region = std::find_if(plan_.regions.begin(), plan_.regions.end(),
+                                   [&](const Region& r) { return lba >= r.first && lba < r.end; });
+  if (region == plan_.regions.end()) return std::nullopt;
+  constexpr Lba kBefore = 3;  // a drive that jitters needs them
+  Bytes now(plan_.sector_bytes()), then(plan_.sector_bytes()), before(kBefore * plan_.sector_bytes());
+  Extras extras;
+  if (region->kind == RegionKind::audio && lba - range.first >= kBefore) {
+    store.read(lba - kBefore, before);
+    extras.before = before;
+  }
+  store.read(lba, then);
+  if (std::adjacent_find(then.begin(), then.end(), std::not_equal_to<>()) == then.end()) return std::nullopt;
+  constexpr int kTries = 3;  // a single wrong byte of music is no other disc
+  for (int i = 0; i < kTries; ++i) {
+    if (parts_->reader->read(*region, lba, 1, now, &extras).delivered != 1) return std::nullopt;
     Bytes raw = now;
     if (parts_->key) decrypt_ps3(*plan_.ps3, *parts_->key, static_cast<std::uint64_t>(lba), now);
-    store.read(lba, then);
-    // Silence and fillers are the same on many discs.
-    if (std::adjacent_find(then.begin(), then.end(), std::not_equal_to<>()) == then.end()) continue;
-    (now == then ? same : different) += 1;
-    if (now == then) strategy.add_witness(lba, std::move(raw));
-    else if (!first_different) first_different = lba;
+    if (now != then) continue;
+    strategy.add_witness(lba, std::move(raw));
+    return true;
   }
-  if (different > 0 && different >= same)
-    refuse("the unfinished dump holds other data than this disc: it is another one, or the drive has another read offset",
-           first_different);
+  return false;
 }
 
 /// Until the dump is over, nothing is believed of a disc that may have been changed.

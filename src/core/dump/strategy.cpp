@@ -229,7 +229,7 @@ void Strategy::first_pass(const Region& todo) {
       if (batch.states[i] != SectorState::good) continue;
       const auto sector = cd::SectorView(ByteView(block.data).subspan(i * size, size));
       const Soundness sound = soundness(todo, batch.first + static_cast<Lba>(i), sector);
-      batch.unchecked[i] = sound == Soundness::unchecked;
+      batch.unchecked[i] = sound == Soundness::unchecked && counts_if_repeated(sector);
       if (sound != Soundness::proved) batch.states[i] = SectorState::bad_edc;
     }
   };
@@ -249,6 +249,7 @@ void Strategy::first_pass(const Region& todo) {
       else if (batch.states[i] != SectorState::good)
         for (Lba b = lba; b < end; ++b) {
           bad_[b].tries = 1;
+          bad_[b].stamp = fresh_;
           if (batch.states[i] == SectorState::hang) bad_[b].hangs = 1;
           if (batch.states[i] != SectorState::bad_edc) continue;
           Reading reading;
@@ -264,6 +265,9 @@ void Strategy::first_pass(const Region& todo) {
   run_flow(flow, work_);
   second_reading(todo);
 }
+
+/// Music that was taken for data would have to be moved into place: a second reading that is the same proves nothing.
+bool Strategy::counts_if_repeated(cd::SectorView s) const { return cd::has_sync(s) || !reader_.moves_music(); }
 
 void Strategy::add_unchecked(Lba first, Lba end) {
   if (!unchecked_.empty() && unchecked_.rbegin()->second == first)
@@ -307,6 +311,7 @@ void Strategy::second_reading(const Region& todo) {
           std::copy_n(own(*from).begin(), size, reading.bytes.begin());
           keep(lba, reading);
           ++bad_[lba].tries;
+          bad_[lba].stamp = fresh_;
         }
       }
       at = to;

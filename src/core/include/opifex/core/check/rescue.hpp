@@ -37,7 +37,7 @@ struct RescueRange {
 struct RescueResult {
   std::vector<RescueRange> ranges;
   std::vector<std::uint64_t> only_from;  ///< sectors that this input alone gave
-  std::vector<int> shifts;               ///< samples by which each input's music lies behind the first's
+  std::vector<int> shifts;               ///< samples by which each input's music lies behind that of the surest one
   SectorMap map{0, 0};                   ///< of the result
   Image image;                           ///< reads the result; the inputs stay open
   std::vector<Warning> warnings = {};

@@ -63,6 +63,8 @@ class SectorReader {
   virtual void forget(cd::Lba) {}
   /// True if audio may come shifted after a seek: then only `Extras::before` tells where it belongs.
   virtual bool jitters() const { return false; }
+  /// True if music is moved into place, so that it must be told from data.
+  virtual bool moves_music() const { return false; }
   /// After a time-out. False if the drive is lost.
   virtual bool recover() { return true; }
   virtual std::uint64_t clock_ms() const = 0;
@@ -88,6 +90,7 @@ class CdReader final : public SectorReader {
   std::uint64_t buffer_bytes() const override { return drive_.buffer_bytes(); }
   bool recover() override { return drive_.recover(); }
   bool jitters() const override { return drive_.facts().told && !drive_.facts().accurate_stream; }
+  bool moves_music() const override { return options_.offset != 0 || jitters(); }
   std::uint64_t clock_ms() const override { return drive_.transport().clock_ms(); }
 
   bool has_c2() const { return c2_; }
@@ -97,7 +100,8 @@ class CdReader final : public SectorReader {
 
  private:
   bool takes(cd::Lba lba, CdParts parts);
-  ReadResult read_raw(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras, bool audio);
+  ReadResult read_raw(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras, bool audio,
+                      bool for_subchannel = false);
   ReadResult read_stream(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
   ReadResult read_shifted(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
   ReadResult read_joined(cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);

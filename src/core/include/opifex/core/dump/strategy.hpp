@@ -2,6 +2,7 @@
 /// then the holes, then each bad sector again and again, slower and slower.
 #pragma once
 
+#include <atomic>
 #include <functional>
 #include <map>
 #include <mutex>
@@ -87,6 +88,7 @@ class Strategy {
   void read_window(const Region& todo, cd::Lba first, WindowReading& reading);
   void take_unsure(cd::Lba lba, std::size_t place, const std::vector<WindowReading>& readings);
   void take_window(const Region& todo, cd::Lba first, const std::vector<WindowReading>& readings);
+  bool counts_if_repeated(cd::SectorView s) const;
   void add_unchecked(cd::Lba first, cd::Lba end);
   void second_reading(const Region& todo);
   void hole(const Region& hole);
@@ -127,11 +129,11 @@ class Strategy {
   std::map<cd::Lba, Bad> bad_;
   std::map<cd::Lba, std::vector<cd::Erasure>> suspects_;
   std::map<cd::Lba, cd::Lba> unchecked_;  // runs of data without a checksum, read once: first -> end
-  std::vector<Witness> witnesses_;        // of the thread that reads
+  std::vector<Witness> witnesses_, watched_;  // given, and taken on the way; of the thread that reads
   std::size_t kept_ = 0;                  // readings held in memory
   bool first_window_ = true;              // of music
   cd::Lba ring_ = 0;                      // where the next emptying of the buffer begins
-  std::uint64_t fresh_ = 0;               // sectors the drive cannot have had in its buffer when they were read
+  std::atomic<std::uint64_t> fresh_ = 0;  // sectors the drive cannot have had in its buffer when they were read
   std::uint64_t retries_from_ms_ = 0;
   std::uint64_t sampled_ms_ = 0, sampled_bytes_ = 0;
   std::uint64_t saved_at_ms_ = 0;
