@@ -177,7 +177,7 @@ class Trial {
         if (!data) throw Lie(fmt::format("the image ends at sector {}", lba));
         ++counts_.sectors;
         const SectorState state = result.map.map.at(lba);
-        if (!is_claim(state)) ++unsettled;
+        if (!is_claim(state) && state != SectorState::runout) ++unsettled;
         if (!is_claim(state)) miss(s, region, lba, state, result);
         if (!is_claim(state)) continue;
         ++counts_.claimed;

@@ -10,30 +10,26 @@ using cd::Lba;
 /// One reading of a window: which sectors came, and which bytes of them the drive flagged.
 struct WindowReading {
   Bytes sectors;
-  std::vector<bool> there, placed, lacking;
+  std::vector<bool> there, placed, lacking, fresh;
   std::vector<std::vector<cd::Erasure>> flagged;
 
   explicit WindowReading(std::size_t count)
-      : sectors(count * cd::kRawBytes), there(count), placed(count), lacking(count), flagged(count) {}
+      : sectors(count * cd::kRawBytes), there(count), placed(count), lacking(count), fresh(count), flagged(count) {}
   ByteView sector(std::size_t i) const { return ByteView(sectors).subspan(i * cd::kRawBytes, cd::kRawBytes); }
-  std::size_t came() const { return static_cast<std::size_t>(std::count(there.begin(), there.end(), true)); }
   bool clean(std::size_t i) const { return there[i] && placed[i] && !lacking[i] && flagged[i].empty(); }
 };
 
 void Strategy::audio_pass(const Region& todo) {
   // A window larger than the drive's buffer: when it is read again, nothing of it can come from there. On a disc that
   // is hardly larger than the buffer, a smaller one, so that enough is left to read in between.
-  constexpr std::uint64_t kUsual = 2 << 20;
+  constexpr std::uint64_t kUsual = (2 << 20) / cd::kRawBytes, kSpare = 64;
   constexpr Lba kSmallest = 16;
-  const std::uint64_t all = others_bytes(0, 0), buffer = reader_.buffer_bytes() + 2 * cd::kRawBytes;
+  const std::uint64_t all = others_bytes(0, 0) / cd::kRawBytes, buffer = buffer_.length() + kSpare;
   const std::uint64_t left = all > buffer ? all - buffer : 0;
-  const std::uint64_t window_bytes = std::min(std::max(buffer, kUsual), left);
-  const Lba window = std::max(kSmallest, static_cast<Lba>(window_bytes / cd::kRawBytes));
+  const Lba window = std::max(kSmallest, static_cast<Lba>(std::min(std::max(buffer, kUsual), left)));
   for (Lba at = todo.first; at < todo.end && !stats_.ended_at;) {
     const Lba placed = reader_.jitters() ? place_stream(todo, at, std::min(todo.end, at + window)) : at;
-    // The first one is twice as long: what the buffer holds from before the pass is pushed out by it, too.
-    const Lba length = std::exchange(first_window_, false) && left >= 2 * window_bytes ? 2 * window : window;
-    const Lba end = std::min(todo.end, std::max(placed, at) + length);
+    const Lba end = std::min(todo.end, std::max(placed, at) + window);
     if (placed < end) audio_window(todo, placed, static_cast<std::uint32_t>(end - placed));
     at = end;
     maybe_save();
@@ -58,8 +54,7 @@ Lba Strategy::place_stream(const Region& todo, Lba at, Lba end) {
   const auto count = static_cast<std::uint32_t>(end - at);
   Lba silent = end;
   for (int reading = 0; reading < 2; ++reading) {
-    const std::uint64_t stamp = fresh_;
-    if (reading > 0 && !make_fresh(at, end, stamp)) return at;
+    if (reading > 0 && !make_fresh(at, end)) return at;
     Bytes sectors(count * cd::kRawBytes);
     Extras extras;
     extras.want_flags = true;
@@ -68,7 +63,7 @@ Lba Strategy::place_stream(const Region& todo, Lba at, Lba end) {
       const auto i = static_cast<std::size_t>(lba - at);
       const bool flagged = i < extras.flagged.size() && !extras.flagged[i].empty();
       const bool lacks = i < extras.lacking.size() && extras.lacking[i];
-      return !flagged && !lacks && all_zero(ByteView(sectors).subspan(i * cd::kRawBytes, cd::kRawBytes));
+      return !flagged && !lacks && fresh_[i] && all_zero(ByteView(sectors).subspan(i * cd::kRawBytes, cd::kRawBytes));
     };
     Lba music = at;
     while (music < at + static_cast<Lba>(r.delivered) && silence(music)) ++music;
@@ -92,7 +87,7 @@ bool Strategy::anchor_stream(const Region& todo, Lba first, Lba end) {
   std::map<Bytes, int> seen;
   Bytes sectors(count * cd::kRawBytes);
   for (int i = 0; i < kTries; ++i) {
-    if (i > 0 && !push_out(first, end)) return false;
+    if (!make_fresh(first, end)) return false;
     Extras extras;
     extras.want_flags = true;
     const ReadResult r = read(todo, first, count, sectors, &extras);
@@ -126,6 +121,7 @@ void Strategy::read_window(const Region& todo, Lba first, WindowReading& w) {
     for (std::uint32_t i = 0; i < r.delivered; ++i) {
       w.there[done + i] = true;
       w.placed[done + i] = !extras.misplaced;
+      w.fresh[done + i] = fresh_[i];
       w.lacking[done + i] = i < extras.lacking.size() && extras.lacking[i];
       if (i < extras.flagged.size()) w.flagged[done + i] = std::move(extras.flagged[i]);
     }
@@ -145,16 +141,14 @@ void Strategy::audio_window(const Region& todo, Lba first, std::uint32_t count) 
   const Lba end = first + static_cast<Lba>(count);
   std::vector<WindowReading> readings;
   for (std::size_t needed = kUsual; readings.size() < needed;) {
-    // One that is shorter than the buffer is still in it.
-    if (!readings.empty() && readings.back().came() * cd::kRawBytes < reader_.buffer_bytes() + cd::kRawBytes &&
-        !push_out(first, end)) {
+    // One that is shorter than the buffer is still in it. Of a longer one the beginning is gone when its end was read.
+    if (!readings.empty() && !buffer_.is_fresh(first) && !push_out(first, end)) {
       stats_.in_buffer += count;
       break;
     }
     read_window(todo, first, readings.emplace_back(count));
     work_.progress.done_bytes += readings.size() <= kUsual ? count * cd::kRawBytes / kUsual : 0;
     if (stats_.ended_at) break;
-    fresh_ += readings.back().came();
     if (readings.size() != kUsual) continue;
     // Wrong bytes without a flag: two readings may be wrong in the same way.
     for (std::uint32_t i = 0; i < count && needed == kUsual; ++i) {
@@ -179,7 +173,7 @@ void Strategy::take_window(const Region& todo, Lba first, const std::vector<Wind
   const std::size_t count = readings.front().there.size();
   const auto agreed = [&](std::size_t i) {
     return readings.size() > 1 && std::all_of(readings.begin(), readings.end(), [&](const WindowReading& w) {
-             return w.clean(i) && std::equal(w.sector(i).begin(), w.sector(i).end(), readings[0].sector(i).begin());
+             return w.clean(i) && (&w == &readings[0] || w.fresh[i]) && std::equal(w.sector(i).begin(), w.sector(i).end(), readings[0].sector(i).begin());
            });
   };
   for (std::size_t i = 0; i < count;) {
@@ -205,22 +199,24 @@ void Strategy::take_unsure(Lba lba, std::size_t i, const std::vector<WindowReadi
   bool lacking = false;
   Bad bad;
   bad.needed = static_cast<unsigned>(std::max<std::size_t>(2, readings.size()));
-  bad.stamp = fresh_;
   for (const WindowReading& w : readings) {
     ++bad.tries;
     if (!w.there[i]) continue;
     if (!w.flagged[i].empty()) ++stats_.flagged_sectors;
     lacking = lacking || w.lacking[i];
-    if (w.placed[i]) bad.votes.add(w.sector(i), w.flagged[i]);
+    if (w.placed[i] && !w.lacking[i] && (w.fresh[i] || bad.votes.readings() == 0)) bad.votes.add(w.sector(i), w.flagged[i]);
     store_.write(lba, w.sector(i));
     state = SectorState::audio_unsure;
   }
   if (bad.votes.readings() > 0) store_.write(lba, bad.votes.best());
   map_.set(lba, lba + 1, state);
-  if (lacking) ++stats_.lacking;
-  if (lacking || readings.size() < 2) suspects_[lba] = {{0, cd::kRawBytes - 1}};
-  // Where the drive cannot reach, or only its buffer answers, nothing is left to try.
-  if (lacking || readings.size() < 2) return;
+  if (lacking && !reader_.jitters()) ++stats_.lacking;
+  // Where the drive cannot reach, or only its buffer answers, nothing is left to try; one that jitters reaches farther
+  // another time.
+  if ((lacking && !reader_.jitters()) || readings.size() < 2) {
+    suspects_[lba] = {{0, cd::kRawBytes - 1}};
+    return;
+  }
   bad_[lba] = std::move(bad);
 }
 

@@ -7,11 +7,6 @@ namespace opifex::dump {
 
 using cd::Lba;
 
-/// True if since then so much was read elsewhere that nothing of it can be in the drive's buffer.
-bool Strategy::pushed_out(std::uint64_t stamp) const {
-  return (fresh_ - stamp) * reader_.sector_bytes() >= reader_.buffer_bytes();
-}
-
 /// Sectors outside [first, end), all of them distinct.
 std::uint64_t Strategy::others_bytes(Lba first, Lba end) const {
   std::uint64_t sectors = 0;
@@ -22,53 +17,70 @@ std::uint64_t Strategy::others_bytes(Lba first, Lba end) const {
   return sectors * reader_.sector_bytes();
 }
 
-/// Runs of sectors outside [first, end); those that came before the others.
+/// Pieces of the disc outside [first, end): those that came before the others, and of these what was touched longest ago
+/// first. Read in this order, each surely comes from the disc if any does.
 std::vector<StateRange> Strategy::elsewhere(Lba first, Lba end) const {
-  std::vector<StateRange> known, other;
+  constexpr Lba kPiece = 128;  // more than a drive reads ahead
+  struct Piece {
+    bool came;
+    std::uint64_t touched;
+    StateRange range;
+  };
+  std::vector<Piece> pieces;
   for (const StateRange& range : ranges()) {
     if (range.state == SectorState::outside) continue;
     const bool came = is_settled(range.state) && !is_lost(range.state) && range.state != SectorState::runout;
     for (const auto& [from, to] : {std::pair(range.first, std::min(range.end, first)),
                                    std::pair(std::max(range.first, end), range.end)})
-      if (from < to) (came ? known : other).push_back({from, to, range.state});
+      for (Lba at = from; at < to; at += kPiece)
+        pieces.push_back({came, buffer_.touched(at), {at, std::min(to, at + kPiece), range.state}});
   }
-  // Each time the next part of the disc: what was read for this the last time may be in the buffer itself.
-  const auto next = std::find_if(known.begin(), known.end(), [&](const StateRange& r) { return r.end > ring_; });
-  if (next != known.end() && next->first < ring_) {
-    const Lba from = next->first;
-    next->first = ring_;
-    std::rotate(known.begin(), next, known.end());
-    known.push_back({from, ring_, SectorState::good});
-  } else {
-    std::rotate(known.begin(), next, known.end());
-  }
-  known.insert(known.end(), other.begin(), other.end());
-  return known;
+  std::stable_sort(pieces.begin(), pieces.end(), [](const Piece& a, const Piece& b) {
+    return a.came != b.came ? a.came : a.touched < b.touched;
+  });
+  std::vector<StateRange> list;
+  for (const Piece& p : pieces) list.push_back(p.range);
+  return list;
 }
 
-/// Reads as much as the buffer holds, none of it in [first, end). False if the disc has not that much,
-/// or does not give it.
-bool Strategy::push_out(Lba first, Lba end) {
-  constexpr std::uint32_t kTogether = 128;
+/// Blocks prove themselves: to make another reading likely is enough.
+void Strategy::skim_blocks(Lba first, Lba end) {
   for (Lba lba = first; lba < end && reader_.buffer_bytes() == 0; ++lba) reader_.forget(lba);
-  const std::uint64_t wanted = reader_.buffer_bytes() / reader_.sector_bytes() + (reader_.buffer_bytes() > 0 ? 1 : 0);
-  std::uint64_t came = 0;
-  for (const StateRange& range : wanted > 0 ? elsewhere(first, end) : std::vector<StateRange>{})
-    for (Lba at = range.first; at < range.end && came < wanted;) {
-      work_.progress.check_stop();
-      const auto n = static_cast<std::uint32_t>(
-          std::min<std::uint64_t>({kTogether, static_cast<std::uint64_t>(range.end - at), wanted - came}));
-      came += reader_.skim(at, n);
-      ring_ = at += static_cast<Lba>(n);
-    }
-  if (came < wanted) return false;
-  fresh_ += came;
-  return true;
+  const std::uint64_t wanted = reader_.buffer_bytes() / reader_.sector_bytes();
+  StateRange longest{};
+  for (const StateRange& range : ranges())
+    if (range.state == SectorState::good && range.end - range.first > longest.end - longest.first) longest = range;
+  const auto n = static_cast<std::uint32_t>(
+      std::min<std::uint64_t>(wanted, static_cast<std::uint64_t>(longest.end - longest.first)));
+  // From the end that is farther away.
+  const bool front = first - longest.first > longest.end - first;
+  if (n > 0) reader_.skim(front ? longest.first : longest.end - static_cast<Lba>(n), n);
 }
 
-/// Whatever was read at `stamp` comes from the disc when it is read again. False if that cannot be had.
-bool Strategy::make_fresh(Lba first, Lba end, std::uint64_t stamp) {
-  return (pushed_out(stamp) && reader_.buffer_bytes() > 0) || push_out(first, end);
+/// Has the drive read from the disc as much as its buffer holds, none of it in [first, end). False if the disc has not
+/// that much, or does not give it.
+bool Strategy::push_out(Lba first, Lba end) {
+  if (buffer_.length() == 0) {
+    skim_blocks(first, end);
+    return true;
+  }
+  const std::uint64_t wanted = buffer_.clock() + buffer_.length();
+  for (const StateRange& range : elsewhere(first, end)) {
+    if (buffer_.clock() >= wanted) break;
+    work_.progress.check_stop();
+    if (!buffer_.is_fresh(range.end - 1)) continue;
+    const auto n = static_cast<std::uint32_t>(range.end - range.first);
+    if (reader_.skim(range.first, n) == n) buffer_.take(range.first, n);
+  }
+  return buffer_.clock() >= wanted;
+}
+
+/// All of [first, end) comes from the disc when it is read now. False if that cannot be had.
+bool Strategy::make_fresh(Lba first, Lba end) {
+  if (buffer_.length() == 0) return push_out(first, end);
+  for (Lba lba = first; lba < end; ++lba)
+    if (!buffer_.is_fresh(lba)) return push_out(first, end);
+  return true;
 }
 
 void Strategy::add_witness(Lba lba, Bytes sector) { witnesses_.push_back({lba, std::move(sector)}); }
@@ -116,6 +128,7 @@ void Strategy::confirm_medium() {
       const Bytes before = audio_before(*region, witness->lba);
       extras.before = before;
       const ReadResult r = reader_.read(*region, witness->lba, 1, now, &extras);
+      buffer_.take(witness->lba, r.delivered);
       came = came || (r.delivered == 1 && !extras.misplaced);
       same = r.delivered == 1 && now == witness->sector;
       if (r.delivered == 1 && !same) push_out(witness->lba, witness->lba + 1);

@@ -296,6 +296,7 @@ std::optional<Drive::Capacity> Drive::capacity() {
 }
 
 Outcome Drive::read_cd(cd::Lba lba, std::uint32_t count, CdParts parts, std::span<std::byte> out) {
+  if (records_) read_so_far_.emplace_back(lba, count);
   constexpr unsigned kAllFields = 0xF8, kC2Pointers = 0x02, kRawSubchannel = 1, kFormattedQ = 2;
   Cdb c = command(0xBE);
   put32(c, 2, static_cast<std::uint32_t>(lba));

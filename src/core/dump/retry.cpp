@@ -88,10 +88,7 @@ Bytes Strategy::audio_after(const Region& region, Lba lba) const {
 /// A run of damaged music, from `first` on: read in one go, so that it needs the buffer emptied once. Returns where the
 /// next begins.
 Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
-  std::uint64_t stamp = 0;
-  for (auto at = bad_.lower_bound(first); at != bad_.end() && at->first < end; ++at)
-    stamp = std::max(stamp, at->second.stamp);
-  if (!make_fresh(first, end, stamp)) {
+  if (!make_fresh(first, end)) {
     stats_.in_buffer += static_cast<std::uint64_t>(end - first);
     for (Lba lba = first; lba < end; ++lba) {
       if (bad_.erase(lba) > 0) suspects_[lba] = {{0, cd::kRawBytes - 1}};
@@ -114,14 +111,14 @@ Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
     if (at == bad_.end()) continue;
     Bad& bad = at->second;
     ++bad.tries;
-    bad.stamp = fresh_;
     if (lba == reached) {
       if (r.trouble == Trouble::timeout) ++bad.hangs;
       if (r.trouble == Trouble::timeout) map_.set(lba, lba + 1, SectorState::hang);
       continue;
     }
     const auto i = static_cast<std::size_t>(lba - first);
-    if (i < extras.lacking.size() && extras.lacking[i]) {
+    const bool lacks = i < extras.lacking.size() && extras.lacking[i];
+    if (lacks && !reader_.jitters()) {
       ++stats_.lacking;
       suspects_[lba] = {{0, cd::kRawBytes - 1}};
       bad_.erase(at);
@@ -129,7 +126,7 @@ Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
     }
     if (i < extras.flagged.size() && !extras.flagged[i].empty()) ++stats_.flagged_sectors;
     const ByteView sector = ByteView(sectors).subspan(i * cd::kRawBytes, cd::kRawBytes);
-    if (!extras.misplaced) bad.votes.add(sector, i < extras.flagged.size() ? extras.flagged[i] : std::vector<cd::Erasure>{});
+    if (!extras.misplaced && !lacks && fresh_[i]) bad.votes.add(sector, i < extras.flagged.size() ? extras.flagged[i] : std::vector<cd::Erasure>{});
     if (bad.votes.readings() == 0) {
       if (is_lost(map_.at(lba))) store_.write(lba, sector);
       map_.set(lba, lba + 1, SectorState::audio_unsure);
@@ -160,7 +157,7 @@ void Strategy::take_retried(const Region& region, Lba lba, ByteView sector) {
 
 void Strategy::retry(const Region& region, Lba lba) {
   // Most data prove themselves: for them this only makes another reading likely.
-  const bool fresh = make_fresh(lba, lba + 1, bad_[lba].stamp);
+  make_fresh(lba, lba + 1);
   Bad& bad = bad_[lba];
   // A damaged ECC unit is read as a whole: its sectors live and die together.
   const auto unit = static_cast<Lba>(reader_.unit());
@@ -173,7 +170,6 @@ void Strategy::retry(const Region& region, Lba lba) {
   const ReadResult r = read(region, first, count, sectors, &extras);
   const std::size_t own = static_cast<std::size_t>(lba - first);
   ++bad.tries;
-  bad.stamp = fresh_;
   if (r.trouble == Trouble::timeout) ++bad.hangs;
   if (options_.transform) options_.transform(first, std::span(sectors).first(r.delivered * size));
   if (region.kind == RegionKind::blocks)
@@ -199,7 +195,7 @@ void Strategy::retry(const Region& region, Lba lba) {
   if (extras.flagged.size() > own) reading.flagged = extras.flagged[own];
   if (!reading.flagged.empty()) ++stats_.flagged_sectors;
   const Soundness sound = soundness(region, lba, cd::SectorView(sector));
-  const bool again = fresh && counts_if_repeated(cd::SectorView(sector)) && std::any_of(bad.readings.begin(), bad.readings.end(),
+  const bool again = fresh_[own] && counts_if_repeated(cd::SectorView(sector)) && std::any_of(bad.readings.begin(), bad.readings.end(),
                                           [&](const Reading& known) { return known.bytes == reading.bytes; });
   if (sound == Soundness::proved || (sound == Soundness::unchecked && again)) return done(sector, SectorState::retried);
   keep(lba, reading);

@@ -17,6 +17,12 @@ const std::vector<cd::Erasure> kNoFlags;
 constexpr unsigned kJumpAfter = 8;                   // failures in a row
 constexpr Lba kFirstJump = 64, kLongestJump = 4096;  // sectors left for later
 
+/// Of CDs, where music has nothing else to prove it; blocks prove themselves to the drive.
+std::uint64_t model_length(const SectorReader& reader) {
+  if (reader.sector_bytes() != cd::kRawBytes || reader.buffer_bytes() == 0) return 0;
+  return reader.buffer_bytes() / cd::kRawBytes + 1;
+}
+
 std::uint64_t now_ms() {
   return static_cast<std::uint64_t>(
       std::chrono::duration_cast<std::chrono::milliseconds>(std::chrono::steady_clock::now().time_since_epoch())
@@ -39,6 +45,7 @@ Strategy::Strategy(SectorReader& reader, DumpStore& store, SectorMap& map, Strat
       options_(std::move(options)),
       save_(std::move(save)),
       work_(work),
+      buffer_(map.first(), map.end(), model_length(reader)),
       saved_at_ms_(now_ms()) {}
 
 const Region* Strategy::region_of(Lba lba) const {
@@ -100,6 +107,8 @@ ReadResult Strategy::read(const Region& region, Lba lba, std::uint32_t count, st
                           Extras* extras) {
   work_.progress.check_stop();
   const ReadResult r = reader_.read(region, lba, count, out, extras);
+  fresh_ = buffer_.take(lba, r.delivered);
+  if (reader_.moves_music()) suppose_around(lba, r.delivered);
   if (r.trouble == Trouble::timeout) {
     ++stats_.hangs;
     if (!reader_.recover())
@@ -110,6 +119,13 @@ ReadResult Strategy::read(const Region& region, Lba lba, std::uint32_t count, st
                    .hint = "switch it off and on, and run the command again: the dump goes on where it stopped"});
   }
   return r;
+}
+
+/// What is moved into place is cut from more than was asked for.
+void Strategy::suppose_around(Lba lba, std::uint32_t count) {
+  constexpr std::uint32_t kAround = 12;
+  buffer_.suppose(lba - static_cast<Lba>(kAround), kAround);
+  buffer_.suppose(lba + static_cast<Lba>(count), kAround);
 }
 
 /// What became of the sectors of one block on their way from the drive to the store.
@@ -142,7 +158,6 @@ class Strategy::FirstPass {
       s_.store_.write_subchannel(at_, extras.subchannel);
       if (r.delivered > 0) {
         s_.watch(todo_, at_, std::span(data).subspan(n * size, r.delivered * size));
-        s_.fresh_ += r.delivered;
         delivered(batch, r.delivered);
       }
       s_.note_speed(at_, r.delivered * size);
@@ -249,7 +264,6 @@ void Strategy::first_pass(const Region& todo) {
       else if (batch.states[i] != SectorState::good)
         for (Lba b = lba; b < end; ++b) {
           bad_[b].tries = 1;
-          bad_[b].stamp = fresh_;
           if (batch.states[i] == SectorState::hang) bad_[b].hangs = 1;
           if (batch.states[i] != SectorState::bad_edc) continue;
           Reading reading;
@@ -283,14 +297,12 @@ void Strategy::second_reading(const Region& todo) {
   std::uint64_t sectors = 0;
   for (const auto& [first, end] : runs) sectors += static_cast<std::uint64_t>(end - first);
   if (sectors == 0) return;
-  // The rest of the pass lies between the two readings, but of what stands at the end of the region.
-  bool pushed = false;
   for (const auto& [first, end] : runs)
     for (Lba at = first; at < end && !stats_.ended_at;) {
       const auto count = static_cast<std::uint32_t>(std::min<Lba>(end - at, static_cast<Lba>(kFlowBlockBytes / size)));
       const Lba to = at + static_cast<Lba>(count);
-      const bool near = static_cast<std::uint64_t>(todo.end - at) * size < reader_.buffer_bytes() + size;
-      if (near && !std::exchange(pushed, true) && !push_out(at, runs.rbegin()->second)) {
+      // The rest of the pass lies between the two readings, but of what stands at the end of the region.
+      if (!buffer_.is_fresh(at) && !push_out(at, runs.rbegin()->second)) {
         stats_.in_buffer += sectors;
         return;
       }
@@ -300,7 +312,7 @@ void Strategy::second_reading(const Region& todo) {
       for (std::uint32_t i = 0; i < count; ++i) {
         const Lba lba = at + static_cast<Lba>(i);
         const auto own = [&](const Bytes& from) { return ByteView(from).subspan(i * size, size); };
-        const bool same = i < r.delivered && std::equal(own(now).begin(), own(now).end(), own(then).begin());
+        const bool same = i < r.delivered && fresh_[i] && std::equal(own(now).begin(), own(now).end(), own(then).begin());
         if (same) {
           set_state(lba, lba + 1, SectorState::good);
           continue;
@@ -311,7 +323,6 @@ void Strategy::second_reading(const Region& todo) {
           std::copy_n(own(*from).begin(), size, reading.bytes.begin());
           keep(lba, reading);
           ++bad_[lba].tries;
-          bad_[lba].stamp = fresh_;
         }
       }
       at = to;
@@ -337,9 +348,7 @@ bool Strategy::try_single(const Region& region, Lba lba) {
   Bytes sector(reader_.sector_bytes());
   Extras extras;
   const ReadResult r = read(region, lba, 1, sector, &extras);
-  fresh_ += r.delivered;
   ++bad_[lba].tries;
-  bad_[lba].stamp = fresh_;
   if (r.delivered == 0) {
     if (r.trouble == Trouble::out_of_range && lba + 1 >= region.end) stats_.ended_at = lba;
     map_.set(lba, lba + 1, r.trouble == Trouble::timeout ? SectorState::hang : SectorState::unreadable);
@@ -395,6 +404,13 @@ void Strategy::accept(const Region&, Lba lba, ByteView sector, SectorState state
   suspects_.erase(lba);
 }
 
+/// Link blocks come in pairs; one that fails alone is damage like any other.
+void Strategy::judge_links() {
+  const auto is_link = [&](Lba lba) { return map_.at(lba) == SectorState::runout; };
+  for (const Lba lba : options_.link_blocks)
+    if (is_link(lba) && !is_link(lba - 1) && !is_link(lba + 1)) map_.set(lba, lba + 1, SectorState::unreadable);
+}
+
 void Strategy::run() {
   const std::uint64_t start = reader_.clock_ms();
   sampled_ms_ = start;
@@ -413,6 +429,7 @@ void Strategy::run() {
     if (!stats_.ended_at) hole(todo);
   for (unsigned round = 0; round < options_.passes && !bad_.empty() && !given_up(); ++round) retry_round(round);
   finish_bad();
+  judge_links();
   save_();
   stats_.drive_ms = reader_.clock_ms() - start;
 }

@@ -78,6 +78,9 @@ class Drive {
   /// 2048-byte blocks, past the drive's buffer if `force_unit_access` and the drive obeys.
   Outcome read_blocks(std::uint32_t lba, std::uint32_t count, std::span<std::byte> out, bool force_unit_access);
 
+  /// Sectors that read_cd() was asked for so far, in order.
+  const std::vector<std::pair<cd::Lba, std::uint32_t>>& read_so_far() const { return read_so_far_; }
+  void stop_recording() { records_ = false; }
   /// What must be read elsewhere before a repeat comes from the disc: the drive's buffer and some more.
   std::uint64_t buffer_bytes() const;
   void set_speed(unsigned kbs);  ///< the drive takes the nearest step below; 0: its fastest
@@ -101,6 +104,8 @@ class Drive {
   std::function<void()> check_medium_;
   bool checking_ = false, doubtful_ = false;
   std::optional<unsigned> speed_;
+  std::vector<std::pair<cd::Lba, std::uint32_t>> read_so_far_ = {};  // until the dump itself begins
+  bool records_ = true;
 };
 
 }  // namespace opifex::dump

@@ -2,7 +2,6 @@
 /// then the holes, then each bad sector again and again, slower and slower.
 #pragma once
 
-#include <atomic>
 #include <functional>
 #include <map>
 #include <mutex>
@@ -11,6 +10,7 @@
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/check/combine.hpp"
 #include "opifex/core/check/sample_votes.hpp"
+#include "opifex/core/dump/buffer_model.hpp"
 #include "opifex/core/dump/store.hpp"
 
 namespace opifex::dump {
@@ -54,6 +54,8 @@ class Strategy {
   /// Reads some of what is known again. Error (device, "medium_changed") if the disc in the drive has something else
   /// there. Called by the thread that reads, between two commands.
   void confirm_medium();
+  /// Sectors that were read before the run: the drive may still hold them.
+  void suppose_read(cd::Lba lba, std::uint32_t count) { buffer_.suppose(lba, count); }
   /// What is known before the first sector is read: as the reader delivers it, before any transformation.
   void add_witness(cd::Lba lba, Bytes sector);
   const DumpStats& stats() const { return stats_; }
@@ -65,7 +67,6 @@ class Strategy {
     SampleVotes votes = {};              ///< of music
     unsigned needed = 2;                 ///< readings that must agree
     unsigned tries = 0, hangs = 0, round = 0;
-    std::uint64_t stamp = 0;  ///< fresh sectors read by then, for telling what the drive's buffer may hold
   };
   struct Batch;
   class FirstPass;
@@ -89,6 +90,7 @@ class Strategy {
   void take_unsure(cd::Lba lba, std::size_t place, const std::vector<WindowReading>& readings);
   void take_window(const Region& todo, cd::Lba first, const std::vector<WindowReading>& readings);
   bool counts_if_repeated(cd::SectorView s) const;
+  void judge_links();
   void add_unchecked(cd::Lba first, cd::Lba end);
   void second_reading(const Region& todo);
   void hole(const Region& hole);
@@ -107,11 +109,12 @@ class Strategy {
   void maybe_save();
   void note_speed(cd::Lba lba, std::uint64_t bytes);
   void keep(cd::Lba lba, const Reading& reading);
-  bool pushed_out(std::uint64_t stamp) const;
   std::vector<StateRange> elsewhere(cd::Lba first, cd::Lba end) const;
   bool push_out(cd::Lba first, cd::Lba end);
   std::uint64_t others_bytes(cd::Lba first, cd::Lba end) const;
-  bool make_fresh(cd::Lba first, cd::Lba end, std::uint64_t stamp);
+  bool make_fresh(cd::Lba first, cd::Lba end);
+  void suppose_around(cd::Lba lba, std::uint32_t count);
+  void skim_blocks(cd::Lba first, cd::Lba end);
   void watch(const Region& region, cd::Lba lba, ByteView sectors);
   bool is_witness(const Region& region, cd::Lba lba, ByteView sector) const;
   Bytes audio_before(const Region& region, cd::Lba lba) const;
@@ -131,9 +134,8 @@ class Strategy {
   std::map<cd::Lba, cd::Lba> unchecked_;  // runs of data without a checksum, read once: first -> end
   std::vector<Witness> witnesses_, watched_;  // given, and taken on the way; of the thread that reads
   std::size_t kept_ = 0;                  // readings held in memory
-  bool first_window_ = true;              // of music
-  cd::Lba ring_ = 0;                      // where the next emptying of the buffer begins
-  std::atomic<std::uint64_t> fresh_ = 0;  // sectors the drive cannot have had in its buffer when they were read
+  BufferModel buffer_;                    // of the thread that reads
+  std::vector<bool> fresh_;               // of the last reading: which of its sectors came from the disc
   std::uint64_t retries_from_ms_ = 0;
   std::uint64_t sampled_ms_ = 0, sampled_bytes_ = 0;
   std::uint64_t saved_at_ms_ = 0;
