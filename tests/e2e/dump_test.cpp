@@ -362,9 +362,17 @@ TEST_F(Dumping, RescueRefusesAnotherDiscAndSaysWhatStaysLost) {
   const Outcome partly = cli({"rescue", "a/x.cue", "c/x.cue", "--out", "out/x.cue", "--json"});
   EXPECT_EQ(partly.exit_code, 0) << "31 sectors that one dump is unsure of are confirmed by the other";
   EXPECT_EQ(dumped(), original);
-  const Outcome same = cli({"rescue", "c/x.cue", "c/x.cue", "--out", "lost/x.cue", "--json"});
-  EXPECT_EQ(same.exit_code, 1);
-  EXPECT_EQ(result(same)["counts"]["lost"], 61);
+  // The same spots again: nothing is gained. One dump twice is no second one.
+  ASSERT_EQ(dump("scratched-ring", {}, "d/x.cue").exit_code, 1);
+  const Outcome alike = cli({"rescue", "c/x.cue", "d/x.cue", "--out", "lost/x.cue", "--json"});
+  EXPECT_EQ(alike.exit_code, 1);
+  EXPECT_EQ(result(alike)["counts"]["lost"], 61);
+  copy_folder(*this / "c", *this / "copy");
+  for (const char* twice : {"c/x.cue", "copy/x.cue"}) {
+    const Outcome same = cli({"rescue", "c/x.cue", twice, "--out", "twice/x.cue", "--json"});
+    EXPECT_EQ(same.exit_code, 2);
+    EXPECT_EQ(same.json()["errors"][0]["code"], "same_dump");
+  }
 }
 
 TEST_F(Dumping, AnImageOfBlocksAndAFolderAreSourcesToo) {

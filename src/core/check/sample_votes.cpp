@@ -58,15 +58,29 @@ SampleVotes::Value SampleVotes::leader(std::size_t sample) const {
 bool SampleVotes::is_confirmed(std::size_t sample, unsigned needed) const {
   const Value best = leader(sample);
   if (best.clean < needed) return false;
-  // Another value that comes again and again is no accident, unless this one comes far more often.
-  const auto rival = [&](const Value& v) { return v.bytes != best.bytes && v.clean >= 2 && 3 * v.clean > best.clean; };
+  const auto rival = [&](const Value& v) { return v.bytes != best.bytes && v.clean > 0 && best.clean < v.clean + 2; };
   const auto others = others_of(sample);
   return !rival(first_[sample]) &&
          std::none_of(others.begin(), others.end(), [&](const Other& o) { return rival(o.value); });
 }
 
-bool SampleVotes::confirmed(unsigned needed) const {
-  if (readings_ < needed) return false;
+/// Wrong samples that the drive did not flag: then two may be wrong in the same way.
+bool SampleVotes::has_unflagged_errors() const {
+  return std::any_of(others_.begin(), others_.end(), [&](const Other& o) {
+    const auto siblings = others_of(o.sample);
+    const auto clean = std::count_if(siblings.begin(), siblings.end(), [](const Other& s) { return s.value.clean > 0; });
+    return clean + (first_[o.sample].clean > 0 ? 1 : 0) > 1;
+  });
+}
+
+unsigned SampleVotes::needed_for(unsigned least) const {
+  constexpr unsigned kIfDoubted = 3;
+  return has_unflagged_errors() ? std::max(least, kIfDoubted) : least;
+}
+
+bool SampleVotes::confirmed(unsigned least) const {
+  if (readings_ < least) return false;
+  const unsigned needed = needed_for(least);
   for (std::size_t i = 0; i < kSamples; ++i)
     if (!is_confirmed(i, needed)) return false;
   return true;
@@ -82,7 +96,8 @@ cd::Sector SampleVotes::best() const {
   return sector;
 }
 
-std::vector<cd::Erasure> SampleVotes::open_bytes(unsigned needed) const {
+std::vector<cd::Erasure> SampleVotes::open_bytes(unsigned least) const {
+  const unsigned needed = needed_for(least);
   std::vector<cd::Erasure> open;
   for (std::size_t i = 0; i < first_.size(); ++i) {
     if (is_confirmed(i, needed)) continue;

@@ -22,7 +22,7 @@ struct WindowReading {
 void Strategy::audio_pass(const Region& todo) {
   // A window larger than the drive's buffer: when it is read again, nothing of it can come from there. On a disc that
   // is hardly larger than the buffer, a smaller one, so that enough is left to read in between.
-  constexpr std::uint64_t kUsual = (2 << 20) / cd::kRawBytes, kSpare = 64;
+  constexpr std::uint64_t kUsual = (2 << 20) / cd::kRawBytes, kSpare = 32;
   constexpr Lba kSmallest = 16;
   const std::uint64_t all = others_bytes(0, 0) / cd::kRawBytes, buffer = buffer_.length() + kSpare;
   const std::uint64_t left = all > buffer ? all - buffer : 0;
@@ -36,21 +36,12 @@ void Strategy::audio_pass(const Region& todo) {
   }
 }
 
-namespace {
-
-bool flat(ByteView samples) {
-  constexpr std::size_t kSampleBytes = 4;
-  return std::equal(samples.begin() + kSampleBytes, samples.end(), samples.begin());
-}
-
-}  // namespace
-
-/// On a drive that jitters a window can be joined to what was read before it, unless that is silence or nothing. Then
+/// On a drive that jitters a window can be joined to what was read before it, unless that tells no place. Then
 /// the silence is read as such, and the first music is placed by what most readings agree on. Returns where the next
 /// window begins.
 Lba Strategy::place_stream(const Region& todo, Lba at, Lba end) {
   constexpr Lba kSpare = 3;  // sectors: more than any jitter
-  if (const Bytes before = audio_before(todo, at); !before.empty() && !flat(before)) return at;
+  if (!audio_before(todo, at).empty()) return at;
   const auto count = static_cast<std::uint32_t>(end - at);
   Lba silent = end;
   for (int reading = 0; reading < 2; ++reading) {
@@ -136,6 +127,20 @@ void Strategy::read_window(const Region& todo, Lba first, WindowReading& w) {
   }
 }
 
+namespace {
+
+/// Wrong bytes without a flag: two readings differ where neither was flagged.
+bool contradict(const WindowReading& a, const WindowReading& b, std::size_t i) {
+  const bool known = a.there[i] && b.there[i] && a.placed[i] && b.placed[i] && !a.lacking[i] && !b.lacking[i];
+  if (!known || std::equal(a.sector(i).begin(), a.sector(i).end(), b.sector(i).begin())) return false;
+  SampleVotes votes;
+  votes.add(a.sector(i), a.flagged[i]);
+  votes.add(b.sector(i), b.flagged[i]);
+  return votes.has_unflagged_errors();
+}
+
+}  // namespace
+
 void Strategy::audio_window(const Region& todo, Lba first, std::uint32_t count) {
   constexpr std::size_t kUsual = 2, kIfDoubted = 3;
   const Lba end = first + static_cast<Lba>(count);
@@ -152,9 +157,7 @@ void Strategy::audio_window(const Region& todo, Lba first, std::uint32_t count) 
     if (readings.size() != kUsual) continue;
     // Wrong bytes without a flag: two readings may be wrong in the same way.
     for (std::uint32_t i = 0; i < count && needed == kUsual; ++i) {
-      const auto &a = readings[0], &b = readings[1];
-      if (a.clean(i) && b.clean(i) && !std::equal(a.sector(i).begin(), a.sector(i).end(), b.sector(i).begin()))
-        needed = kIfDoubted;
+      if (contradict(readings[0], readings[1], i)) needed = kIfDoubted;
     }
   }
   note_speed(end, kUsual * count * cd::kRawBytes);

@@ -72,7 +72,33 @@ bool Strategy::push_out(Lba first, Lba end) {
     const auto n = static_cast<std::uint32_t>(range.end - range.first);
     if (reader_.skim(range.first, n) == n) buffer_.take(range.first, n);
   }
-  return buffer_.clock() >= wanted;
+  return buffer_.clock() >= wanted || push_out_in_laps(first, end);
+}
+
+/// On a disc hardly larger than the buffer much of what is read for this may be in there itself. But never all of it:
+/// each lap brings at least so many sectors from the disc as it is longer than the buffer.
+bool Strategy::push_out_in_laps(Lba first, Lba end) {
+  constexpr std::uint64_t kMostLaps = 12;
+  std::uint64_t laps = 1, length = 0;
+  for (std::uint64_t lap = 0; lap < laps; ++lap) {
+    std::uint64_t came = 0;
+    for (const StateRange& range : elsewhere(first, end)) {
+      work_.progress.check_stop();
+      if (is_lost(range.state) && range.state != SectorState::untried) continue;
+      const auto n = static_cast<std::uint32_t>(range.end - range.first);
+      if (reader_.skim(range.first, n) != n) continue;
+      buffer_.take(range.first, n);
+      came += n;
+    }
+    length = lap == 0 ? came : std::min(length, came);
+    if (length <= buffer_.length()) return false;
+    laps = buffer_.length() / (length - buffer_.length()) + 1;
+    if (laps > kMostLaps) return false;
+  }
+  buffer_.turn_over();
+  for (const StateRange& range : elsewhere(first, end))
+    buffer_.suppose(range.first, static_cast<std::uint32_t>(range.end - range.first));
+  return true;
 }
 
 /// All of [first, end) comes from the disc when it is read now. False if that cannot be had.

@@ -66,6 +66,14 @@ std::vector<bool> shifted_lacks(const std::vector<bool>& from, std::ptrdiff_t by
 
 }  // namespace
 
+bool tells_its_place(ByteView samples) {
+  if (samples.size() <= kReach) return false;
+  // Moved by any jitter it is another: nothing in it repeats itself so soon.
+  for (std::size_t by = kSampleBytes; by <= 2 * kReach && by < samples.size(); by += kSampleBytes)
+    if (std::memcmp(samples.data(), samples.data() + by, samples.size() - by) == 0) return false;
+  return true;
+}
+
 std::optional<std::ptrdiff_t> find_join(ByteView stream, ByteView reference, std::size_t expected, std::size_t reach) {
   const bool flat = std::equal(reference.begin() + kSampleBytes, reference.end(), reference.begin());
   if (flat) return std::nullopt;
@@ -242,8 +250,10 @@ ReadResult CdReader::read_shifted(Lba lba, std::uint32_t count, std::span<std::b
 /// A drive that jitters: known sectors before or behind are read again, and tell where the stream really is.
 ReadResult CdReader::read_joined(Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras) {
   const bool ahead = !extras->before.empty();
+  const ByteView reference = ahead ? extras->before : extras->after;
+  const auto known = static_cast<std::uint32_t>(reference.size() / cd::kRawBytes);
   // Room for the jitter on both sides of the reference.
-  const std::uint32_t lead = ahead ? 2 * kOverlap : 0, tail = ahead ? kOverlap : 2 * kOverlap;
+  const std::uint32_t lead = ahead ? known + kOverlap : 0, tail = ahead ? kOverlap : known + kOverlap;
   const std::uint32_t wanted = lead + count + tail;
   Bytes stream(wanted * cd::kRawBytes);
   Extras own;
@@ -251,7 +261,7 @@ ReadResult CdReader::read_joined(Lba lba, std::uint32_t count, std::span<std::by
   const ReadResult r = read_shifted(lba - static_cast<Lba>(lead), wanted, stream, &own);
   const std::size_t there = r.delivered * cd::kRawBytes;
   const std::size_t expected = (ahead ? lead - kOverlap : count) * cd::kRawBytes;
-  const auto join = find_join(ByteView(stream).first(there), ahead ? extras->before : extras->after, expected, kReach);
+  const auto join = find_join(ByteView(stream).first(there), reference, expected, kReach);
   extras->misplaced = !join;
   // What lies before the first byte read is not there: another seek may bring it.
   const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(lead * cd::kRawBytes) + join.value_or(0);

@@ -1,5 +1,6 @@
 // The damaged sectors: again and again, slower and slower, and in the end whatever can be made of the readings.
 #include <algorithm>
+#include <array>
 
 #include "opifex/core/dump/strategy.hpp"
 
@@ -61,28 +62,39 @@ void Strategy::retry_runs(const Region& region, Lba lba, unsigned round) {
   }
 }
 
-/// The three sectors before, for joining the stream of a drive that jitters.
-Bytes Strategy::audio_before(const Region& region, Lba lba) const {
-  constexpr Lba kSectors = 3;
-  if (region.kind != RegionKind::audio) return {};
-  for (Lba at = lba - kSectors; at < lba; ++at) {
+namespace {
+
+/// So many known sectors as it takes to tell a place: of music that repeats itself more.
+constexpr std::array<Lba, 4> kReferences = {3, 6, 12, 24};
+
+}  // namespace
+
+/// The sectors [first, end) as they are known, if all are and tell a place; else nothing.
+Bytes Strategy::reference(const Region& region, Lba first, Lba end) const {
+  if (first < region.first && !region_of(first)) return {};
+  for (Lba at = first; at < end; ++at) {
     const Region* r = region_of(at);
     if (!r || r->kind != RegionKind::audio || state_of(at) != SectorState::audio_confirmed) return {};
   }
-  Bytes before(kSectors * cd::kRawBytes);
-  store_.read(lba - kSectors, before);
-  return before;
+  Bytes sectors(static_cast<std::size_t>(end - first) * cd::kRawBytes);
+  store_.read(first, sectors);
+  return tells_its_place(sectors) ? sectors : Bytes{};
 }
 
-/// The three behind, where those before are no help.
+/// Those before `lba`, for joining the stream of a drive that jitters.
+Bytes Strategy::audio_before(const Region& region, Lba lba) const {
+  if (region.kind != RegionKind::audio || !reader_.jitters()) return {};
+  for (const Lba n : kReferences)
+    if (Bytes sectors = reference(region, lba - n, lba); !sectors.empty()) return sectors;
+  return {};
+}
+
+/// Those from `lba` on, where the ones before are no help.
 Bytes Strategy::audio_after(const Region& region, Lba lba) const {
-  constexpr Lba kSectors = 3;
-  if (region.kind != RegionKind::audio) return {};
-  for (Lba at = lba; at < lba + kSectors; ++at)
-    if (at >= region.end || state_of(at) != SectorState::audio_confirmed) return {};
-  Bytes after(kSectors * cd::kRawBytes);
-  store_.read(lba, after);
-  return after;
+  if (region.kind != RegionKind::audio || !reader_.jitters()) return {};
+  for (const Lba n : kReferences)
+    if (Bytes sectors = reference(region, lba, lba + n); !sectors.empty()) return sectors;
+  return {};
 }
 
 /// A run of damaged music, from `first` on: read in one go, so that it needs the buffer emptied once. Returns where the

@@ -230,7 +230,7 @@ std::optional<bool> Dump::compare_sample(const DumpStore& store, const StateRang
   constexpr Lba kBefore = 3;  // a drive that jitters needs them
   Bytes now(plan_.sector_bytes()), then(plan_.sector_bytes()), before(kBefore * plan_.sector_bytes());
   Extras extras;
-  if (region->kind == RegionKind::audio && lba - range.first >= kBefore) {
+  if (region->kind == RegionKind::audio && lba - range.first >= kBefore && parts_->reader->jitters()) {
     store.read(lba - kBefore, before);
     extras.before = before;
   }

@@ -18,10 +18,8 @@ class GeneratedTrack final : public ByteSource {
   std::string name() const override { return fmt::format("track {}", track_.number); }
   void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
     while (!out.empty()) {
-      const auto sector = static_cast<Lba>(offset / cd::kRawBytes);
       const auto inside = static_cast<std::size_t>(offset % cd::kRawBytes);
-      cd::Sector s;
-      make(first_ + sector, s);
+      const ByteView s = sector(static_cast<std::uint32_t>(offset / cd::kRawBytes));
       const std::size_t n = std::min(out.size(), cd::kRawBytes - inside);
       std::copy_n(s.begin() + static_cast<std::ptrdiff_t>(inside), n, out.begin());
       out = out.subspan(n);
@@ -30,6 +28,20 @@ class GeneratedTrack final : public ByteSource {
   }
 
  private:
+  /// Those of a short track are made once: drives read them again and again.
+  ByteView sector(std::uint32_t index) const {
+    constexpr std::uint32_t kShort = 2000;
+    const bool kept = track_.sectors <= kShort;
+    if (made_.empty()) {
+      made_.resize((kept ? track_.sectors : 1) * cd::kRawBytes);
+      is_made_.resize(kept ? track_.sectors : 1);
+    }
+    const std::size_t place = kept ? index : 0;
+    const auto target = std::span(made_).subspan(place * cd::kRawBytes, cd::kRawBytes);
+    if (!kept || !is_made_[place]) make(first_ + static_cast<Lba>(index), cd::SectorSpan(target));
+    is_made_[place] = true;
+    return target;
+  }
   void make(Lba lba, cd::SectorSpan out) const {
     std::uint64_t x = sim_mix(seed_ ^ static_cast<std::uint32_t>(lba));
     cd::Sector payload;
@@ -47,6 +59,8 @@ class GeneratedTrack final : public ByteSource {
   SimTrack track_;
   Lba first_;
   std::uint64_t seed_;
+  mutable Bytes made_ = {};  // the simulated drive is asked by one thread at a time
+  mutable std::vector<bool> is_made_ = {};
 };
 
 CdImagePtr build_cd(const SimDisc& disc, std::uint64_t seed) {

@@ -17,13 +17,16 @@ class SampleVotes {
   /// value only while no reading without a flag does.
   void add(ByteView sector, const std::vector<cd::Erasure>& flagged);
 
-  /// True if each sample has the same value, without a flag, in `needed` readings, and no other value comes near that.
-  bool confirmed(unsigned needed) const;
+  /// True if each sample has the same value, without a flag, in `least` readings (in three, if any sample was wrong
+  /// without a flag), and in two more than any other value.
+  bool confirmed(unsigned least) const;
   /// The most frequent value of each sample; of equals the one that was there first.
   cd::Sector best() const;
   /// Bytes of the samples that are not confirmed.
-  std::vector<cd::Erasure> open_bytes(unsigned needed) const;
+  std::vector<cd::Erasure> open_bytes(unsigned least) const;
   unsigned readings() const { return readings_; }
+  /// True if some sample has two values that were not flagged.
+  bool has_unflagged_errors() const;
 
  private:
   using Sample = std::array<std::byte, kSampleBytes>;
@@ -40,6 +43,7 @@ class SampleVotes {
   std::span<const Other> others_of(std::size_t sample) const;
   bool is_confirmed(std::size_t sample, unsigned needed) const;
   Value leader(std::size_t sample) const;
+  unsigned needed_for(unsigned least) const;
 
   std::vector<Value> first_ = {};   // of the first reading, one a sample
   std::vector<Other> others_ = {};  // other values, by sample

@@ -24,6 +24,8 @@ class BufferModel {
   /// These were delivered, one after the other: for each, whether it must have come from the disc. What the drive read
   /// ahead behind those before may be in the buffer, too.
   std::vector<bool> take(cd::Lba lba, std::uint32_t count);
+  /// Nothing that was touched before is in there any more.
+  void turn_over() { clock_ += length_; }
   /// These may have been read without our knowing.
   void suppose(cd::Lba lba, std::uint32_t count);
 

@@ -31,8 +31,8 @@ struct Extras {
   bool flags_known = false;                            ///< it had
   std::vector<std::vector<cd::Erasure>> flagged = {};  ///< a list a sector
   Bytes subchannel = {};                               ///< 96 bytes a sector, interleaved, if the reader keeps it
-  ByteView before = {};      ///< the 3 audio sectors before the first, if known: the stream is joined to them
-  ByteView after = {};       ///< the 3 audio sectors behind the last, if known
+  ByteView before = {};      ///< some audio sectors before the first, if known: the stream is joined to them
+  ByteView after = {};       ///< some audio sectors behind the last, if known
   bool misplaced = false;    ///< the stream could not be joined
   std::vector<bool> lacking = {};  ///< by sector: silence stands where the drive could not reach; empty: nowhere
   bool past_buffer = false;  ///< ask the drive to read from the disc itself
@@ -164,6 +164,9 @@ class DeviceReader final : public SectorReader {
   FileDescriptor fd_;
   std::uint64_t size_ = 0;
 };
+
+/// False for silence and music that repeats itself within the reach of any jitter: it fits in several places.
+bool tells_its_place(ByteView samples);
 
 /// By how many bytes `stream` lies behind where `reference` says it should: the place of `reference` around
 /// `expected` in it, minus `expected`; at most `reach` bytes off, in whole samples. Nothing if it is not there, or if

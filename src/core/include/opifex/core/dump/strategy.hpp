@@ -111,12 +111,14 @@ class Strategy {
   void keep(cd::Lba lba, const Reading& reading);
   std::vector<StateRange> elsewhere(cd::Lba first, cd::Lba end) const;
   bool push_out(cd::Lba first, cd::Lba end);
+  bool push_out_in_laps(cd::Lba first, cd::Lba end);
   std::uint64_t others_bytes(cd::Lba first, cd::Lba end) const;
   bool make_fresh(cd::Lba first, cd::Lba end);
   void suppose_around(cd::Lba lba, std::uint32_t count);
   void skim_blocks(cd::Lba first, cd::Lba end);
   void watch(const Region& region, cd::Lba lba, ByteView sectors);
   bool is_witness(const Region& region, cd::Lba lba, ByteView sector) const;
+  Bytes reference(const Region& region, cd::Lba first, cd::Lba end) const;
   Bytes audio_before(const Region& region, cd::Lba lba) const;
   Bytes audio_after(const Region& region, cd::Lba lba) const;
   ReadResult read(const Region& region, cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
