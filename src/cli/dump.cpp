@@ -128,6 +128,7 @@ void write_companions(Session& session, const dump::Dump& job, const dump::DumpR
     session.message(
         fmt::format("the damaged sectors are listed in {}: opifex rescue uses it\n", printable(files.map.string())));
   }
+  if (result.verdict == dump::DumpVerdict::intact) remove_old_map(files.map);
   if (!files.record_text.empty()) {
     write_whole_file(files.record_text, printable_lines(text), existing, inputs);
     write_whole_file(files.record_json, report::dump(report::record("dump", json)), existing, inputs);

@@ -88,7 +88,13 @@ void run_rescue(Session& session) {
   if (done.planned_only) return;
   if (!rescued.complete() || unsure) {
     SectorMapFile map{{}, rescued.map, {}};
+    // Nobody knows which samples it is.
+    for (const StateRange& r : rescued.map.ranges())
+      for (cd::Lba lba = r.first; lba < r.end && r.state == SectorState::audio_unsure; ++lba)
+        map.suspect_bytes[lba] = {{0, cd::kRawBytes - 1}};
     write_whole_file(base + ".opifex-map", print(map), job.existing, job.inputs);
+  } else {
+    remove_old_map(base + ".opifex-map");
   }
   if (!session.flag("record")) return;
   write_whole_file(base + ".rescue.txt", printable_lines(text), job.existing, job.inputs);

@@ -27,7 +27,8 @@ namespace fs = std::filesystem;
 
 struct Counts {
   std::uint64_t dumps = 0, refused = 0, resumed = 0, stopped = 0, joins = 0;
-  std::uint64_t sectors = 0, claimed = 0, missed = 0;
+  std::uint64_t sectors = 0, claimed = 0;
+  std::map<std::string, std::uint64_t> missed = {};   ///< sectors that nothing is wrong with, and that were not proved
   std::map<std::string, std::uint64_t> reasons = {};  ///< for stopping or refusing
 };
 
@@ -192,7 +193,10 @@ class Trial {
 
   void miss(const Scenario& s, const Region& region, Lba lba, SectorState state, const DumpResult& result) {
     if (!is_clean(s.description, lba)) return;
-    ++counts_.missed;
+    ++counts_.missed[!s.description.drive.accurate_stream ? "of drives that jitter"
+                     : result.stats.in_buffer > 0           ? "on discs no larger than the buffer"
+                     : result.stats.lacking > 0             ? "out of the drive's reach, and others there"
+                                                            : "others"];
     // Music may be out of reach, or not to be placed; data may not.
     if (region.kind == RegionKind::audio || !s.description.drive.accurate_stream || result.stats.in_buffer > 0) return;
     if (lba < region.index1 || state == SectorState::runout) return;
@@ -296,10 +300,12 @@ int campaign(double seconds, std::uint64_t seed, bool only_one) {
     ++seed, ++trials;
   } while (!only_one && std::chrono::duration<double>(Clock::now() - start).count() < seconds);
   std::printf("%s\n", fmt::format("{} trials, {} dumps ({} stopped or refused, {} went on), {} joins; {} sectors, {} "
-                                  "proved, {} clean ones not; {} failures",
+                                  "proved; {} failures",
                                   trials, counts.dumps, counts.refused, counts.resumed, counts.joins, counts.sectors,
-                                  counts.claimed, counts.missed, failures)
+                                  counts.claimed, failures)
                           .c_str());
+  for (const auto& [kind, n] : counts.missed)
+    std::printf("  sound but not proved, %s: %llu\n", kind.c_str(), static_cast<unsigned long long>(n));
   for (const auto& [code, n] : counts.reasons) std::printf("  %s: %llu\n", code.c_str(), static_cast<unsigned long long>(n));
   return failures == 0 ? 0 : 1;
 }

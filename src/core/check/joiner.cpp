@@ -32,6 +32,12 @@ std::pair<Lba, Lba> cut_from(Lba lba, int shift) {
 Joiner::Joiner(std::vector<RescueInput> inputs) : inputs_(std::move(inputs)), shifts_(inputs_.size(), 0) {
   blocks_ = inputs_[0].image.blocks != nullptr;
   size_ = blocks_ ? cd::kUserBytes : cd::kRawBytes;
+  const auto length = [&](const RescueInput& i) -> std::uint64_t {
+    if (blocks_) return i.image.blocks ? i.image.blocks->size() : 0;
+    return i.image.cd ? static_cast<std::uint64_t>(std::max(0, i.image.cd->layout().lead_out)) : 0;
+  };
+  for (std::size_t i = 1; i < inputs_.size(); ++i)
+    if (length(inputs_[i]) > length(inputs_[whole_])) whole_ = i;
 }
 
 SectorState Joiner::state(std::size_t input, Lba lba) const {
@@ -53,8 +59,23 @@ bool Joiner::is_audio(Lba lba) const {
   return t && t->mode.is_audio();
 }
 
+/// A dump that was cut off has not all of the disc.
+bool Joiner::reaches(std::size_t input, Lba lba) const {
+  const Image& image = inputs_[input].image;
+  if (blocks_) return (static_cast<std::uint64_t>(lba) + 1) * size_ <= image.blocks->size();
+  return image.cd->extent_at(lba) != nullptr;
+}
+
 void Joiner::read(std::size_t input, Lba lba, std::uint32_t count, std::span<std::byte> out) const {
   const Image& image = inputs_[input].image;
+  if (!reaches(input, lba + static_cast<Lba>(count) - 1)) {
+    for (std::uint32_t i = 0; i < count; ++i) {
+      const auto sector = out.subspan(i * size_, size_);
+      std::fill(sector.begin(), sector.end(), std::byte{0});
+      if (const Lba at = lba + static_cast<Lba>(i); reaches(input, at) && count > 1) read(input, at, 1, sector);
+    }
+    return;
+  }
   if (blocks_) return image.blocks->read_at(static_cast<std::uint64_t>(lba) * size_, out);
   const std::int64_t shift = shifts_[input] * kSampleSize;
   if (shift == 0 || !is_audio(lba)) return image.cd->read(SectorForm::raw, lba, count, out);
@@ -64,7 +85,7 @@ void Joiner::read(std::size_t input, Lba lba, std::uint32_t count, std::span<std
   for (std::int64_t s = from / kRaw - 1; s <= to / kRaw; ++s) {
     const std::int64_t begin = std::max(from, s * kRaw), end = std::min(to, (s + 1) * kRaw);
     const auto at = static_cast<Lba>(s);
-    if (begin >= end || at < 0 || !is_audio(at)) continue;
+    if (begin >= end || at < 0 || !is_audio(at) || !reaches(input, at)) continue;
     cd::Sector sector;
     image.cd->read_sector(at, sector);
     std::copy(sector.begin() + (begin - s * kRaw), sector.begin() + (end - s * kRaw), out.begin() + (begin - from));
@@ -142,6 +163,11 @@ void Joiner::align() {
 
 /// False if the input only holds a place for the sector.
 bool Joiner::has(std::size_t input, Lba lba, ByteView bytes) const {
+  if (!reaches(input, lba)) return false;
+  if (shifts_[input] != 0 && is_audio(lba)) {
+    const auto [first, last] = cut_from(lba, shifts_[input]);
+    if (!reaches(input, first) || !reaches(input, last) || !is_audio(first) || !is_audio(last)) return false;
+  }
   const SectorState s = state(input, lba);
   if (s == SectorState::unreadable || s == SectorState::hang || s == SectorState::untried) return false;
   // A dump that has read it knows that these bytes are no filler.
@@ -237,10 +263,12 @@ std::optional<int> Joiner::shift_at(std::size_t input, Lba lba) const {
   constexpr std::size_t kNeedle = 588 * 2;  // half a sector
   if (!is_audio(lba - kAround) || !is_audio(lba + kAround) || !vouches(reference_, lba)) return std::nullopt;
   cd::Sector reference;
+  if (!reaches(reference_, lba)) return std::nullopt;
   inputs_[reference_].image.cd->read_sector(lba, reference);
   const ByteView needle = ByteView(reference).first(kNeedle);
   if (std::equal(needle.begin() + kSampleSize, needle.end(), needle.begin())) return std::nullopt;  // one value
   Bytes stream((2 * kAround + 1) * cd::kRawBytes);
+  if (!reaches(input, lba - kAround) || !reaches(input, lba + kAround)) return std::nullopt;
   inputs_[input].image.cd->read(SectorForm::raw, lba - kAround, 2 * kAround + 1, stream);
   constexpr std::size_t kExpected = static_cast<std::size_t>(kAround) * cd::kRawBytes;
   std::optional<int> found;
@@ -250,7 +278,10 @@ std::optional<int> Joiner::shift_at(std::size_t input, Lba lba) const {
     if (found) return std::nullopt;  // music that repeats itself tells no place
     found = off;
   }
-  return found;
+  if (!found) return std::nullopt;
+  // What was not placed by its own dump places nothing.
+  const auto [first, last] = cut_from(lba, *found);
+  return vouches(input, first) && vouches(input, last) ? found : std::nullopt;
 }
 
 }  // namespace opifex

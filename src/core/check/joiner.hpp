@@ -32,7 +32,9 @@ class Joiner {
   /// What the input's own dump knew of the sector; `outside` if it left no map. Of music that is shifted: of all sectors
   /// it is cut from.
   SectorState state(std::size_t input, cd::Lba lba) const;
-  const cd::Layout& layout() const { return inputs_[0].image.cd->layout(); }
+  /// The input that has the most of the disc: dumps that were cut off are held against it.
+  const RescueInput& whole() const { return inputs_[whole_]; }
+  const cd::Layout& layout() const { return whole().image.cd->layout(); }
   bool is_audio(cd::Lba lba) const;
 
   /// Sectors of one kind from one input, its music shifted into place.
@@ -47,6 +49,7 @@ class Joiner {
 
  private:
   bool has(std::size_t input, cd::Lba lba, ByteView bytes) const;
+  bool reaches(std::size_t input, cd::Lba lba) const;
   bool vouches(std::size_t input, cd::Lba lba) const;
   bool has_checksum(cd::Lba lba, std::span<const Reading> readings) const;
   std::vector<cd::Erasure> suspects(std::size_t input, cd::Lba lba) const;
@@ -59,6 +62,7 @@ class Joiner {
 
   std::vector<RescueInput> inputs_;
   std::vector<int> shifts_;
+  std::size_t whole_ = 0;
   std::size_t reference_ = 0;  // the input whose music lies where it should
   bool blocks_ = false;
   std::size_t size_ = 0;

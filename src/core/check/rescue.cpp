@@ -19,29 +19,28 @@ using cd::Lba;
                .what = "these are not dumps of the same disc",
                .file = j.inputs()[input].image.path.string(),
                .found = std::move(found),
-               .expected = std::move(expected) + " as in " + j.inputs()[0].image.path.string(),
+               .expected = std::move(expected) + " as in " + j.whole().image.path.string(),
                .hint = "only dumps of one pressing can be joined"});
 }
 
 void compare_layouts(const Joiner& j) {
-  for (std::size_t i = 1; i < j.inputs().size(); ++i) {
-    const Image &a = j.inputs()[0].image, &b = j.inputs()[i].image;
+  for (std::size_t i = 0; i < j.inputs().size(); ++i) {
+    const Image &a = j.whole().image, &b = j.inputs()[i].image;
     if ((a.blocks != nullptr) != (b.blocks != nullptr))
       different(j, i, std::string(b.format->id), std::string(a.format->id));
     if (j.blocks()) {
-      if (a.blocks->size() != b.blocks->size())
-        different(j, i, fmt::format("{} bytes", b.blocks->size()), fmt::format("{}", a.blocks->size()));
-      continue;
+      continue;  // a shorter one was cut off: its good part is of use
     }
     const auto &x = a.cd->layout(), &y = b.cd->layout();
-    if (x.tracks.size() != y.tracks.size())
+    const bool cut_off = y.lead_out < x.lead_out;
+    if (x.tracks.size() < y.tracks.size() || (x.tracks.size() != y.tracks.size() && !cut_off))
       different(j, i, fmt::format("{} tracks", y.tracks.size()), fmt::format("{}", x.tracks.size()));
-    for (std::size_t t = 0; t < x.tracks.size(); ++t) {
+    for (std::size_t t = 0; t < y.tracks.size(); ++t) {
       const cd::Track &p = x.tracks[t], &q = y.tracks[t];
       if (p.mode.is_audio() != q.mode.is_audio() || p.start_lba != q.start_lba)
         different(j, i, fmt::format("track {} {} at LBA {}", q.number, cd::to_string(q.mode), q.start_lba),
                   fmt::format("{} at LBA {}", cd::to_string(p.mode), p.start_lba));
-      if (p.end_lba != q.end_lba && t + 1 == x.tracks.size())
+      if (p.end_lba != q.end_lba && t + 1 == x.tracks.size() && !cut_off)
         different(j, i, fmt::format("an end at LBA {}", q.end_lba), fmt::format("LBA {}", p.end_lba));
     }
   }
@@ -54,11 +53,11 @@ struct Run {
 std::vector<Run> runs_of(const Joiner& j) {
   if (j.blocks()) {
     constexpr std::uint64_t kMost = 0x7FFFFFFF;
-    const std::uint64_t n = std::min(j.inputs()[0].image.blocks->size() / cd::kUserBytes, kMost);
+    const std::uint64_t n = std::min(j.whole().image.blocks->size() / cd::kUserBytes, kMost);
     return {{0, static_cast<Lba>(n)}};
   }
   std::vector<Run> runs;
-  for (const Extent& e : j.inputs()[0].image.cd->extents()) runs.push_back({e.lba, e.end()});
+  for (const Extent& e : j.whole().image.cd->extents()) runs.push_back({e.lba, e.end()});
   return runs;
 }
 
@@ -74,7 +73,7 @@ SectorState state_of(RescueHow how, bool audio) {
     case RescueHow::unsure:
       return SectorState::audio_unsure;
     case RescueHow::conflict:
-      return SectorState::good;
+      return SectorState::bad_edc;  // one of the two is wrong, and nobody knows which
     case RescueHow::lost:
       return SectorState::unreadable;
   }
@@ -248,7 +247,7 @@ void expect_joinable(const Joiner& joiner) {
 Image joined_image(const std::shared_ptr<const Joiner>& joiner, const std::vector<Run>& runs,
                    std::vector<RescueRange> decided) {
   const auto ranges = std::make_shared<const std::vector<RescueRange>>(std::move(decided));
-  const Image& first = joiner->inputs()[0].image;
+  const Image& first = joiner->whole().image;
   Image image;
   image.format = first.format;
   image.path = first.path;
@@ -295,7 +294,13 @@ std::optional<SectorMapFile> find_sector_map(const Image& image) {
   std::error_code ignored;
   if (!std::filesystem::exists(path, ignored)) return std::nullopt;
   const SourcePtr file = open_file(path);
-  return parse_sector_map(as_text(read_up_to(*file, 0, kMaxSectorMapBytes)), path.string());
+  try {
+    return parse_sector_map(as_text(read_up_to(*file, 0, kMaxSectorMapBytes)), path.string());
+  } catch (const Error& e) {
+    ErrorDetails details = e.details;
+    details.hint = "without it the dump counts as whole: move it away only if it does not belong to this dump";
+    throw Error(std::move(details));
+  }
 }
 
 namespace {

@@ -8,6 +8,7 @@
 
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/io/byte_source.hpp"
 
 namespace opifex {
 namespace {
@@ -135,7 +136,7 @@ class MapParser {
                  .line = number_,
                  .found = std::move(found),
                  .expected = std::move(expected),
-                 .hint = "remove it; a dump then starts from the beginning"});
+                 .hint = "opifex dump --restart begins anew without it"});
   }
   std::string_view next() {
     if (rest_.empty()) {
@@ -200,5 +201,12 @@ class MapParser {
 }  // namespace
 
 SectorMapFile parse_sector_map(std::string_view text, const std::string& name) { return MapParser(text, name).parse(); }
+
+void remove_old_map(const std::filesystem::path& path) {
+  std::error_code ignored;
+  if (!std::filesystem::is_regular_file(path, ignored)) return;
+  const Bytes head = read_up_to(*open_file(path), 0, kTitle.size());
+  if (as_text(head) == kTitle) std::filesystem::remove(path, ignored);
+}
 
 }  // namespace opifex

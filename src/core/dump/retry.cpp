@@ -257,7 +257,8 @@ void Strategy::settle(const Region& region, Lba lba, Bad& bad) {
     if (!bad.readings.front().flagged.empty()) suspects_[lba] = bad.readings.front().flagged;
     return;
   }
-  if (state == SectorState::bad_edc || state == SectorState::audio_unsure) return;  // delivered in an earlier run
+  if (state == SectorState::audio_unsure) suspects_[lba] = {{0, cd::kRawBytes - 1}};  // no reading of it counted
+  if (state == SectorState::bad_edc || state == SectorState::audio_unsure) return;    // delivered in an earlier run
   Bytes sector(reader_.sector_bytes());
   fill(region, lba, sector);
   SectorState final_state = state == SectorState::hang ? state : SectorState::unreadable;

@@ -210,7 +210,7 @@ void Dump::compare_samples(const DumpStore& store, const SectorMap& map, Strateg
       const StateRange& range = known[i * known.size() / kLooks];
       const auto lba = static_cast<Lba>(range.first + std::int64_t{range.end - range.first} * static_cast<Lba>(i + 1) /
                                                           static_cast<Lba>(kLooks + 1));
-      const auto fits = compare_sample(store, range, lba, strategy);
+      const auto fits = compare_sample(store, lba, strategy);
       if (!fits) continue;
       (*fits ? same : different) += 1;
       if (!*fits && !first_different) first_different = lba;
@@ -223,22 +223,19 @@ void Dump::compare_samples(const DumpStore& store, const SectorMap& map, Strateg
 }
 
 /// Nothing if the sector cannot be read, or would be the same on many discs.
-std::optional<bool> Dump::compare_sample(const DumpStore& store, const StateRange& range, Lba lba, Strategy& strategy) {
+std::optional<bool> Dump::compare_sample(const DumpStore& store, Lba lba, Strategy& strategy) {
   const auto region = std::find_if(plan_.regions.begin(), plan_.regions.end(),
                                    [&](const Region& r) { return lba >= r.first && lba < r.end; });
   if (region == plan_.regions.end()) return std::nullopt;
-  constexpr Lba kBefore = 3;  // a drive that jitters needs them
-  Bytes now(plan_.sector_bytes()), then(plan_.sector_bytes()), before(kBefore * plan_.sector_bytes());
-  Extras extras;
-  if (region->kind == RegionKind::audio && lba - range.first >= kBefore && parts_->reader->jitters()) {
-    store.read(lba - kBefore, before);
-    extras.before = before;
-  }
+  Bytes now(plan_.sector_bytes()), then(plan_.sector_bytes());
   store.read(lba, then);
   if (std::adjacent_find(then.begin(), then.end(), std::not_equal_to<>()) == then.end()) return std::nullopt;
-  constexpr int kTries = 3;  // a single wrong byte of music is no other disc
-  for (int i = 0; i < kTries; ++i) {
-    if (parts_->reader->read(*region, lba, 1, now, &extras).delivered != 1) return std::nullopt;
+  // A single wrong byte of music is no other disc. The stream of a drive that jitters is not joined here: it would fit
+  // whatever its offset is; after some seeks it lies where it should.
+  const int tries = parts_->reader->jitters() ? 8 : 3;
+  for (int i = 0; i < tries; ++i) {
+    if (i > 0) strategy.read_elsewhere(lba);
+    if (parts_->reader->read(*region, lba, 1, now, nullptr).delivered != 1) return std::nullopt;
     Bytes raw = now;
     if (parts_->key) decrypt_ps3(*plan_.ps3, *parts_->key, static_cast<std::uint64_t>(lba), now);
     if (now != then) continue;

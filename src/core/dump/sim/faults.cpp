@@ -35,8 +35,10 @@ SimFaults::SimFaults(std::vector<SimDefect> defects, std::uint64_t seed, double 
     : defects_(std::move(defects)), seed_(seed), c2_reports_(c2_reports) {}
 
 bool SimFaults::clean(Lba first, Lba end) const {
-  return std::none_of(defects_.begin(), defects_.end(),
-                      [&](const SimDefect& d) { return d.first < end && d.last >= first; });
+  // Those of commands strike no sector by itself.
+  return std::none_of(defects_.begin(), defects_.end(), [&](const SimDefect& d) {
+    return d.kind != DefectKind::jitter && d.kind != DefectKind::edge && d.first < end && d.last >= first;
+  });
 }
 
 bool SimFaults::crosses_edge(Lba first, Lba end) const {

@@ -2,6 +2,7 @@
 /// of damaged sectors beside one that is done.
 #pragma once
 
+#include <filesystem>
 #include <map>
 #include <optional>
 #include <string>
@@ -80,5 +81,8 @@ std::string print(const SectorMapFile& file);
 inline constexpr std::size_t kMaxSectorMapBytes = 64 << 20;
 /// Error "bad_sector_map" with the line. `name` is for messages.
 SectorMapFile parse_sector_map(std::string_view text, const std::string& name);
+
+/// A map beside a dump that was replaced by a whole one would make its good sectors bad. Only what is a map is removed.
+void remove_old_map(const std::filesystem::path& path);
 
 }  // namespace opifex

@@ -115,7 +115,7 @@ class Dump {
   void refuse_other(const SectorMapFile& saved) const;
   void distrust_state(const DumpStore& store, SectorMap& map) const;
   void compare_samples(const DumpStore& store, const SectorMap& map, Strategy& strategy);
-  std::optional<bool> compare_sample(const DumpStore& store, const StateRange& range, cd::Lba lba, Strategy& strategy);
+  std::optional<bool> compare_sample(const DumpStore& store, cd::Lba lba, Strategy& strategy);
   std::uint64_t read_missing_subchannel(DumpStore& store, Work& work);
   void guard_medium(Strategy& strategy);
   void correct_modes(DumpStore& store, const SectorMap& map);

@@ -56,6 +56,8 @@ class Strategy {
   void confirm_medium();
   /// Sectors that were read before the run: the drive may still hold them.
   void suppose_read(cd::Lba lba, std::uint32_t count) { buffer_.suppose(lba, count); }
+  /// So that the next reading of `lba` comes from the disc, after a seek.
+  void read_elsewhere(cd::Lba lba) { push_out(lba, lba + 1); }
   /// What is known before the first sector is read: as the reader delivers it, before any transformation.
   void add_witness(cd::Lba lba, Bytes sector);
   const DumpStats& stats() const { return stats_; }
