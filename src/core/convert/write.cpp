@@ -215,9 +215,9 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
   }
   work.progress.begin("writing", total);
   OutputSet set(job.existing, inputs_of(image, job));
-  std::vector<WrittenFile> written;
+  std::vector<WrittenFile> written, beside;  // what only stands beside the image is none of its parts
   for (const auto& [target, finished] : job.adopted)
-    written.push_back({target, set.adopt(target, finished).size(), ""});
+    beside.push_back({target, set.adopt(target, finished).size(), ""});
   for (const PlannedOutput& o : plan.outputs) {
     if (const auto finished = job.finished.find(o.path); finished != job.finished.end()) {
       set.adopt(o.path, finished->second);
@@ -230,6 +230,7 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
   inspect(job, set, written);
   work.progress.stage = "waiting for the drive";
   set.commit();
+  written.insert(written.begin(), beside.begin(), beside.end());
   return written;
 }
 

@@ -93,6 +93,7 @@ bool Strategy::anchor_stream(const Region& todo, Lba first, Lba end) {
     if (votes < kLead || !leads) continue;
     store_.write(first, sectors);
     map_.set(first, end, SectorState::audio_confirmed);
+    watch(todo, first, sectors);
     work_.progress.done_bytes += sectors.size();
     return true;
   }

@@ -167,7 +167,11 @@ void Strategy::confirm_medium() {
                    .hint = "put the first disc back and run the command again: the dump goes on where it stopped"});
     any = any || same;
   }
-  if (any || all.empty()) return;
+  const auto came = [](const StateRange& r) {
+    return r.state != SectorState::untried && r.state != SectorState::outside && r.state != SectorState::unreadable;
+  };
+  const std::vector<StateRange> known = ranges();
+  if (any || (all.empty() && std::none_of(known.begin(), known.end(), came))) return;
   throw Error({.fault = Fault::device,
                .code = "medium_unknown",
                .what = "the drive lost the disc for a moment, and nothing known of it can be read again to tell whether "
