@@ -111,12 +111,60 @@ std::string verdict_line(const DumpResult& r) {
     case dump::DumpVerdict::intact:
       return "intact: every sector was read and proved";
     case dump::DumpVerdict::unsure:
-      return fmt::format("unsure: {} of music read differently each time", plural(unsure, "sector"));
+      if (unsure == 0) return "unsure: a part of the subchannel is missing";
+      return fmt::format("unsure: {} of music not confirmed by a second reading", plural(unsure, "sector"));
     case dump::DumpVerdict::damaged:
       return fmt::format("damaged: {} lost{}", plural(lost, "sector"),
                          unsure > 0 ? fmt::format(", {} of music unsure", grouped(unsure)) : "");
   }
   return "";
+}
+
+/// What makes the rest certain.
+std::string proof_line(const DumpPlan& plan, const SectorMap& map) {
+  std::uint64_t blocks = 0, data = 0, music = 0;
+  for (const StateRange& range : map.ranges()) {
+    const auto n = static_cast<std::uint64_t>(range.end - range.first);
+    if (range.state == SectorState::audio_confirmed) music += n;
+    const bool sound = range.state == SectorState::good || range.state == SectorState::retried ||
+                       range.state == SectorState::repaired || range.state == SectorState::combined;
+    if (sound) (plan.medium.kind == MediumKind::cd ? data : blocks) += n;
+  }
+  std::string text;
+  const auto say = [&](std::uint64_t n, const char* how) {
+    if (n > 0) text += fmt::format("{}{} {}", text.empty() ? "" : "; ", grouped(n), how);
+  };
+  say(data, "sectors of data by their checksums");
+  say(music, "of music by readings that agree, each from the disc");
+  say(blocks, plan.medium.kind == MediumKind::blocks ? "blocks read without an error"
+                                                     : "blocks by the error correction of the drive");
+  return text;
+}
+
+std::string hit_line(const DumpPlan& plan, const DumpResult& r) {
+  constexpr std::size_t kShown = 8;
+  std::vector<std::string> hit(r.hit_files.begin(),
+                               r.hit_files.begin() + static_cast<std::ptrdiff_t>(std::min(kShown, r.hit_files.size())));
+  if (r.hit_files.size() > kShown) hit.push_back(fmt::format("{} more files", grouped(r.hit_files.size() - kShown)));
+  for (const cd::Track& t : plan.layout.tracks) {
+    if (!t.mode.is_audio()) continue;
+    const std::vector<StateRange> ranges = r.map.map.ranges();
+    const bool is_hit = std::any_of(ranges.begin(), ranges.end(), [&](const StateRange& range) {
+      const bool open = is_lost(range.state) || range.state == SectorState::audio_unsure;
+      return open && range.first < t.end_lba && range.end > t.pregap_lba;
+    });
+    if (is_hit) hit.push_back(fmt::format("track {} (music)", t.number));
+  }
+  return fmt::format("{}", fmt::join(hit, ", "));
+}
+
+/// What somebody with this disc in the hand can do.
+std::string next_line(const DumpResult& r) {
+  if (r.verdict == dump::DumpVerdict::intact) return "";
+  const std::uint64_t open = r.map.map.count_if(is_lost) + r.map.map.count(SectorState::audio_unsure);
+  if (open > 0 && open == r.stats.lacking)
+    return "a drive that reads beyond the edge of the music, or one with another offset";
+  return "clean the disc and dump it again, to another name; take another drive; opifex rescue joins the dumps";
 }
 
 std::string hashes_table(const DumpPlan& plan, const DumpResult& r) {
@@ -208,9 +256,12 @@ std::string dump_text(const DumpPlan& plan, const DumpResult& r) {
   if (r.seconds > 0) time += fmt::format(", {:.1f} MB/s on average", read / r.seconds / 1e6);
   if (r.resumed) time += " (with what an earlier run had read)";
   add(text, "Time", time);
-  add(text, "Proved", r.proof.compared);
+  add(text, "Compared", r.proof.compared);
   add(text, "Verdict", verdict_line(r));
+  add(text, "Proved", proof_line(plan, r.map.map));
   add(text, "Sectors", states_line(r.map.map));
+  add(text, "Hits", hit_line(plan, r));
+  add(text, "Try next", next_line(r));
   if (r.stats.hangs > 0) add(text, "Hangs", plural(r.stats.hangs, "time") + " the drive did not answer");
   text += lost_ranges_text(r.map.map, 20);
   text += hashes_table(plan, r);
@@ -323,7 +374,10 @@ Json dump_json(const DumpPlan& plan, const DumpResult* r) {
                               {"flagged_sectors", r->stats.flagged_sectors},
                               {"hangs", r->stats.hangs},
                               {"drive_seconds", static_cast<double>(r->stats.drive_ms) / 1000},
-                              {"unreachable_samples", r->unreachable_samples}};
+                              {"unreachable_samples", r->unreachable_samples},
+                              {"only_from_buffer", r->stats.in_buffer}};
+  json["hit_files"] = r->hit_files;
+  json["subchannel_missing"] = r->subchannel_missing;
   json["resumed"] = r->resumed;
   json["seconds"] = r->seconds;
   return json;

@@ -66,7 +66,7 @@ SimDisc random_cd(Random& r, const fs::path& folder) {
                         : one_of(r, {cd::TrackMode::Kind::mode1, cd::TrackMode::Kind::mode2});
       t.control = is_music ? static_cast<int>(r.below(2)) : 4;
       if (chance(r, 4)) t.control ^= 4;
-      t.sectors = static_cast<std::uint32_t>(300 + r.below(900));
+      t.sectors = static_cast<std::uint32_t>(260 + r.below(600));
       const bool first = tracks.empty();
       if (!first && chance(r, 70))
         t.pregap = chance(r, 60) ? 150 : static_cast<std::uint32_t>(1 + r.below(220));
@@ -95,7 +95,9 @@ SimDisc random_cd(Random& r, const fs::path& folder) {
 SimFeatures random_drive(Random& r, SimKind kind) {
   SimFeatures d;
   d.kind = kind;
-  d.cache_kib = one_of(r, {0u, 64u, 256u, 512u, 1024u, 2048u});
+  // A drive that says nothing of its buffer is supposed to have 2 MiB: few of these discs are much larger.
+  d.cache_kib = one_of(r, {64u, 64u, 256u, 256u, 256u, 512u, 512u, 1024u, 0u, 2048u});
+  if (d.cache_kib == 0 || d.cache_kib == 2048) d.cache_kib = chance(r, 30) ? d.cache_kib : 128;
   d.readahead = one_of(r, {0u, 8u, 32u, 75u});
   d.c2 = chance(r, 70);
   d.c2_reports = one_of(r, {1.0, 1.0, 0.66, 0.2});

@@ -173,7 +173,9 @@ bool Joiner::has(std::size_t input, Lba lba, ByteView bytes) const {
   // A dump that has read it knows that these bytes are no filler.
   if (s != SectorState::outside && s != SectorState::runout) return true;
   if (blocks_) return !filled(bytes);
-  if (is_audio(lba) || proves_itself(cd::SectorView(bytes), lba)) return true;
+  const cd::Track* track = layout().track_at(lba);
+  const bool in_pause = track && lba < track->start_lba;  // which may be silence
+  if (is_audio(lba) || in_pause || proves_itself(cd::SectorView(bytes), lba)) return true;
   return !filled(bytes.subspan(cd::kMode2UserAt)) && !all_zero(bytes);
 }
 

@@ -23,10 +23,7 @@ void Strategy::audio_pass(const Region& todo) {
   // A window larger than the drive's buffer: when it is read again, nothing of it can come from there. On a disc that
   // is hardly larger than the buffer, a smaller one, so that enough is left to read in between.
   constexpr std::uint64_t kUsual = (2 << 20) / cd::kRawBytes, kSpare = 32;
-  constexpr Lba kSmallest = 16;
-  const std::uint64_t all = others_bytes(0, 0) / cd::kRawBytes, buffer = buffer_.length() + kSpare;
-  const std::uint64_t left = all > buffer ? all - buffer : 0;
-  const Lba window = std::max(kSmallest, static_cast<Lba>(std::min(std::max(buffer, kUsual), left)));
+  const Lba window = most_together(std::max(buffer_.length() + kSpare, kUsual));
   for (Lba at = todo.first; at < todo.end && !stats_.ended_at;) {
     const Lba placed = reader_.jitters() ? place_stream(todo, at, std::min(todo.end, at + window)) : at;
     const Lba end = std::min(todo.end, std::max(placed, at) + window);

@@ -17,6 +17,14 @@ std::uint64_t Strategy::others_bytes(Lba first, Lba end) const {
   return sectors * reader_.sector_bytes();
 }
 
+/// How many sectors of music are read in one go: `wanted`, or so few that enough is left of the disc to push them out.
+Lba Strategy::most_together(std::uint64_t wanted) const {
+  constexpr std::uint64_t kSmallest = 16;
+  const std::uint64_t all = others_bytes(0, 0) / reader_.sector_bytes();
+  const std::uint64_t left = all > buffer_.length() ? (all - buffer_.length()) / 2 : 0;
+  return static_cast<Lba>(std::max(kSmallest, std::min(wanted, left)));
+}
+
 /// Pieces of the disc outside [first, end): those that came before the others, and of these what was touched longest ago
 /// first. Read in this order, each surely comes from the disc if any does.
 std::vector<StateRange> Strategy::elsewhere(Lba first, Lba end) const {
@@ -78,7 +86,7 @@ bool Strategy::push_out(Lba first, Lba end) {
 /// On a disc hardly larger than the buffer much of what is read for this may be in there itself. But never all of it:
 /// each lap brings at least so many sectors from the disc as it is longer than the buffer.
 bool Strategy::push_out_in_laps(Lba first, Lba end) {
-  constexpr std::uint64_t kMostLaps = 12;
+  constexpr std::uint64_t kMostLaps = 16;
   std::uint64_t laps = 1, length = 0;
   for (std::uint64_t lap = 0; lap < laps; ++lap) {
     std::uint64_t came = 0;

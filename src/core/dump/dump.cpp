@@ -208,8 +208,8 @@ void Dump::plan_cd() {
   if (!request_.offset && !audio.empty())
     medium.warnings.push_back(
         {"offset_unknown",
-         "the read offset of this drive is not known: all music may lie some samples early or late, the same number "
-         "everywhere. --offset SAMPLES corrects it, --offset 0 says that there is none"});
+         "the drive's read offset is not known: the music may lie some samples early or late, everywhere the same; "
+         "--offset SAMPLES corrects it, --offset 0 says that there is none"});
   const CdReadOptions options{request_.offset.value_or(0), request_.subchannel, cd_speed(request_.top_speed)};
   parts_->reader = std::make_unique<CdReader>(drive, options, audio, plan_.layout.lead_out);
 }

@@ -1,6 +1,7 @@
 // The damaged sectors: again and again, slower and slower, and in the end whatever can be made of the readings.
 #include <algorithm>
 #include <array>
+#include <utility>
 
 #include "opifex/core/dump/strategy.hpp"
 
@@ -42,15 +43,16 @@ void Strategy::retry_round(unsigned round) {
 
 /// All of the run of damaged music that `lba` is in, once a round.
 void Strategy::retry_runs(const Region& region, Lba lba, unsigned round) {
-  constexpr Lba kMostTogether = 512;
+  constexpr std::uint64_t kMostTogether = 512;
+  const Lba most = most_together(kMostTogether);
   if (bad_[lba].round == round + 1) return;
   const auto follows = [&](Lba at) {
     const auto found = bad_.find(at);
     return found != bad_.end() && found->second.round != round + 1 && found->second.hangs == 0;
   };
   Lba first = lba, end = lba + 1;
-  while (first > region.first && end - first < kMostTogether && follows(first - 1)) --first;
-  while (end < region.end && end - first < kMostTogether && follows(end)) ++end;
+  while (first > region.first && end - first < most && follows(first - 1)) --first;
+  while (end < region.end && end - first < most && follows(end)) ++end;
   for (Lba at = first; at < end; ++at) bad_[at].round = round + 1;
   for (Lba at = first; at < end && !given_up();) {
     // What is confirmed on the way is passed over.
@@ -58,8 +60,21 @@ void Strategy::retry_runs(const Region& region, Lba lba, unsigned round) {
       ++at;
       continue;
     }
-    at = retry_music(region, at, end);
+    at = place_again(region, at, end) ? end : retry_music(region, at, end);
   }
+}
+
+/// Music that repeats itself fits in several places of a drive that jitters: what most readings agree on counts, once.
+bool Strategy::place_again(const Region& region, Lba first, Lba end) {
+  if (!reader_.jitters() || std::exchange(bad_[first].anchored, true)) return false;
+  if (!audio_before(region, first).empty() || !audio_after(region, end).empty()) return false;
+  if (!anchor_stream(region, first, end)) return false;
+  for (Lba lba = first; lba < end; ++lba)
+    if (const auto at = bad_.find(lba); at != bad_.end()) {
+      ++stats_.readings[at->second.tries + 1];
+      bad_.erase(at);
+    }
+  return true;
 }
 
 namespace {

@@ -7,6 +7,7 @@
 
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/check/file_map.hpp"
 #include "opifex/core/check/span_hasher.hpp"
 #include "opifex/core/dump/dump.hpp"
 
@@ -378,6 +379,23 @@ void Dump::correct_modes(DumpStore& store, const SectorMap& map) {
   }
 }
 
+/// Which files the lost sectors belong to; nothing if the file system itself is damaged.
+std::vector<std::string> Dump::files_hit(const Image& image, const SectorMap& map) const {
+  if (map.count_if(is_lost) == 0) return {};
+  try {
+    const FileMap files(image);
+    std::set<std::string> hit;
+    for (const StateRange& r : map.ranges())
+      if (is_lost(r.state))
+        for (std::string& name : files.hit_by(r.first, static_cast<std::uint64_t>(r.end - r.first)))
+          hit.insert(std::move(name));
+    return {hit.begin(), hit.end()};
+  } catch (const Error& e) {
+    if (e.details.fault != Fault::refused) throw;
+    return {};
+  }
+}
+
 DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, Work& work) {
   DumpResult result;
   result.warnings = plan_.medium.warnings;
@@ -430,6 +448,7 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
   const SourcePtr data = open_file(files.data);
   hash_data(data, plan_, request_.hashes, result, work);
   const Image image = image_of(data);
+  result.hit_files = files_hit(image, state.map);
   const ConvertRequest request{plan_.format, plan_.lead, {}, request_.accepted};
   const Conversion conversion = plan_conversion(image, request, work);
   refuse_losses(conversion, image, *plan_.format);

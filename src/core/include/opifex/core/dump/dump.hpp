@@ -76,6 +76,7 @@ struct DumpResult {
   std::vector<TrackHashes> tracks;  ///< each with its pregap, as the known lists have them
   std::vector<Warning> warnings;
   Proof proof;
+  std::vector<std::string> hit_files = {};  ///< files of the disc's file systems with sectors that are lost
   std::uint64_t unreachable_samples = 0;
   std::uint64_t subchannel_missing = 0;  ///< sectors whose subchannel was asked for and never came
   double seconds = 0;  ///< wall time of this run
@@ -116,6 +117,7 @@ class Dump {
   void distrust_state(const DumpStore& store, SectorMap& map) const;
   void compare_samples(const DumpStore& store, const SectorMap& map, Strategy& strategy);
   std::optional<bool> compare_sample(const DumpStore& store, cd::Lba lba, Strategy& strategy);
+  std::vector<std::string> files_hit(const Image& image, const SectorMap& map) const;
   std::uint64_t read_missing_subchannel(DumpStore& store, Work& work);
   void guard_medium(Strategy& strategy);
   void correct_modes(DumpStore& store, const SectorMap& map);

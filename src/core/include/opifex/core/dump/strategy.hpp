@@ -68,6 +68,7 @@ class Strategy {
     std::vector<Reading> readings = {};  ///< of data, distinct ones
     SampleVotes votes = {};              ///< of music
     unsigned needed = 2;                 ///< readings that must agree
+    bool anchored = false;               ///< its place was looked for without neighbours
     unsigned tries = 0, hangs = 0, round = 0;
   };
   struct Batch;
@@ -100,6 +101,7 @@ class Strategy {
   void retry_round(unsigned round);
   void retry(const Region& region, cd::Lba lba);
   void retry_runs(const Region& region, cd::Lba lba, unsigned round);
+  bool place_again(const Region& region, cd::Lba first, cd::Lba end);
   cd::Lba retry_music(const Region& region, cd::Lba first, cd::Lba end);
   void take_retried(const Region& region, cd::Lba lba, ByteView sector);
   void accept(const Region& region, cd::Lba lba, ByteView sector, SectorState state);
@@ -111,6 +113,7 @@ class Strategy {
   void maybe_save();
   void note_speed(cd::Lba lba, std::uint64_t bytes);
   void keep(cd::Lba lba, const Reading& reading);
+  cd::Lba most_together(std::uint64_t wanted) const;
   std::vector<StateRange> elsewhere(cd::Lba first, cd::Lba end) const;
   bool push_out(cd::Lba first, cd::Lba end);
   bool push_out_in_laps(cd::Lba first, cd::Lba end);

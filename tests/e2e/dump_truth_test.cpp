@@ -1,0 +1,225 @@
+// Dumps that could lie: readings from the buffer, discs that are swapped, drives that are changed, gaps nobody tells.
+#include <fmt/format.h>
+
+#include "program.hpp"
+
+namespace opifex::testkit {
+namespace {
+
+using nlohmann::json;
+
+constexpr const char* kDataAndMusic =
+    "{number = 1, mode = \"MODE1\", sectors = 600}, {number = 2, mode = \"AUDIO\", sectors = 450, pregap = 150}, "
+    "{number = 3, mode = \"AUDIO\", sectors = 300}";
+constexpr const char* kMusic =
+    "{number = 1, mode = \"AUDIO\", sectors = 3000}, {number = 2, mode = \"AUDIO\", sectors = 2000}";
+
+std::string drive(const std::string& features, const std::string& tracks, const std::string& defects = "") {
+  return "[drive]\n" + features + "\n[disc]\nsessions = [{tracks = [" + tracks + "]}]\n" + defects;
+}
+std::string defect(const char* kind, int first, int last, const std::string& more = "") {
+  return fmt::format("[[defects]]\nkind = \"{}\"\nlba = [{}, {}]\n{}\n", kind, first, last, more);
+}
+
+class DumpTruth : public Program {
+ protected:
+  Outcome dump(const std::string& description, const std::string& out, std::vector<std::string> more = {}) {
+    write_file(*this / "drive.toml", description);
+    std::vector<std::string> words = {"dump", "sim:drive.toml", "--out", out, "--json"};
+    words.insert(words.end(), more.begin(), more.end());
+    return cli(words);
+  }
+  static json result(const Outcome& o) { return o.json()["results"][0]; }
+  static std::string codes(const Outcome& o) {
+    std::string text;
+    const json r = result(o);
+    for (const json& w : r["warnings"]) text += w["code"].get<std::string>() + " ";
+    return text;
+  }
+  /// What a sound drive makes of the same disc.
+  std::string truth(const std::string& tracks) {
+    EXPECT_EQ(dump(drive("", tracks), "truth/x.cue", {"--overwrite"}).exit_code, 0);
+    return read_file(*this / "truth/x.bin");
+  }
+  std::string bin(const std::string& folder_name) { return read_file(*this / (folder_name + "/x.bin")); }
+};
+
+TEST_F(DumpTruth, MusicInFrontOfDataIsMusic) {
+  const Outcome run = dump(drive("", "{number = 1, mode = \"AUDIO\", sectors = 300}, {number = 2, mode = \"MODE1\", "
+                                     "sectors = 450, pregap = 150}"),
+                           "o/x.cue", {"--offset", "0"});
+  EXPECT_EQ(run.exit_code, 0);
+  EXPECT_EQ(result(run)["tracks"][0]["mode"], "AUDIO");
+  EXPECT_LT(result(run)["drive_statistics"]["drive_seconds"], 20);
+  EXPECT_TRUE(codes(run).empty()) << codes(run);
+}
+
+TEST_F(DumpTruth, ReadingsFromTheBufferAreNoSecondReadings) {
+  std::string defects;
+  for (int lba = 610; lba < 1340; lba += 18) defects += defect("silent", lba, lba, "p = 0.5\nbytes = 8");
+  const std::string sound = truth(kDataAndMusic);
+  const Outcome run = dump(drive("c2 = false\ncache_kib = 2048", kDataAndMusic, defects), "o/x.cue", {"--passes", "14"});
+  EXPECT_EQ(result(run)["verdict"], "intact") << run.out;
+  EXPECT_EQ(bin("o"), sound);
+}
+
+TEST_F(DumpTruth, ADiscThatFitsIntoTheBufferCannotBeConfirmed) {
+  const Outcome run = dump(drive("cache_kib = 8192", kDataAndMusic), "o/x.cue");
+  EXPECT_EQ(run.exit_code, 1);
+  EXPECT_EQ(result(run)["verdict"], "unsure");
+  EXPECT_TRUE(contains(codes(run), "only_from_buffer"));
+}
+
+TEST_F(DumpTruth, MorePassesMendALongScratch) {
+  const std::string sound = truth(kMusic);
+  const Outcome run =
+      dump(drive("", kMusic, defect("c2", 500, 3499, "p = 0.5\nbytes = 20")), "o/x.cue", {"--passes", "14"});
+  EXPECT_EQ(run.exit_code, 0) << codes(run);
+  EXPECT_EQ(bin("o"), sound);
+}
+
+TEST_F(DumpTruth, TheSubchannelBesideDamageIsThere) {
+  const Outcome run = dump(drive("", kDataAndMusic, defect("after", 100, 100, "n = 3")), "o/x.cue", {"--subchannel"});
+  EXPECT_EQ(run.exit_code, 0);
+  const std::string sub = read_file(*this / "o/x.sub");
+  ASSERT_EQ(sub.size(), 1350u * 96);
+  for (std::size_t at = 0; at < sub.size(); at += 96)
+    ASSERT_FALSE(all_zero(as_view(std::string_view(sub).substr(at, 96)))) << at / 96;
+  // The image is opened, not what stands beside it.
+  EXPECT_EQ(dump(drive("", kDataAndMusic), "c/x.chd", {"--subchannel"}).exit_code, 0);
+  // A drive that has none makes no file of zeros.
+  const Outcome none = dump(drive("sub = \"none\"", kDataAndMusic), "n/x.cue", {"--subchannel"});
+  EXPECT_FALSE(fs::exists(*this / "n/x.sub"));
+  EXPECT_EQ(codes(none).find("no_subchannel"), codes(none).rfind("no_subchannel")) << "said once";
+}
+
+TEST_F(DumpTruth, AnotherDiscOfTheSameSizeIsNoticed) {
+  write_file(*this / "a.iso", as_text(Random(1).bytes(8 << 20)));
+  write_file(*this / "b.iso", as_text(Random(2).bytes(8 << 20)));
+  const std::string swap =
+      "[drive]\nkind = \"dvd\"\n[disc]\nprofile = 16\nimage = \"a.iso\"\n[[next_discs]]\nprofile = 16\n"
+      "image = \"b.iso\"\n" + defect("swap", 2000, 2000);
+  const Outcome run = dump(swap, "o/x.iso");
+  EXPECT_EQ(run.exit_code, 5);
+  EXPECT_EQ(run.json()["errors"][0]["code"], "medium_changed");
+  EXPECT_FALSE(fs::exists(*this / "o/x.iso"));
+  // The first disc again: it goes on, and is that one's.
+  const std::string first = "[drive]\nkind = \"dvd\"\n[disc]\nprofile = 16\nimage = \"a.iso\"\n";
+  EXPECT_EQ(dump(first, "o/x.iso").exit_code, 0);
+  EXPECT_EQ(sha256_file(*this / "o/x.iso"), sha256_file(*this / "a.iso"));
+}
+
+TEST_F(DumpTruth, MusicIsNotContinuedByADriveThatReadsElsewhere) {
+  const std::string sound = truth(kMusic);
+  ASSERT_EQ(dump(drive("", kMusic, defect("dead", 4321, 4321)), "o/x.cue").exit_code, 5);
+  const Outcome other = dump(drive("read_offset = 30", kMusic), "o/x.cue");
+  EXPECT_EQ(other.exit_code, 4);
+  EXPECT_EQ(other.json()["errors"][0]["code"], "other_dump");
+  EXPECT_EQ(dump("seed = 99\n" + drive("", kMusic), "o/x.cue").exit_code, 4) << "another disc of the same length";
+  EXPECT_EQ(dump(drive("", kMusic), "o/x.cue").exit_code, 0);
+  EXPECT_EQ(bin("o"), sound);
+}
+
+TEST_F(DumpTruth, AStateIsBelievedAsFarAsTheDataBearItOut) {
+  const std::string sound = truth(kDataAndMusic);
+  ASSERT_EQ(dump(drive("", kDataAndMusic, defect("dead", 1333, 1333)), "o/x.cue").exit_code, 5);
+  // Sectors of data that the state calls good, and that are not.
+  std::string data = read_file(*this / "o/x.opifex-dump");
+  for (int lba = 300; lba < 340; ++lba) data[static_cast<std::size_t>(lba) * 2352 + 700] ^= 0x5A;
+  write_file(*this / "o/x.opifex-dump", data);
+  EXPECT_EQ(dump(drive("", kDataAndMusic), "o/x.cue").exit_code, 0);
+  EXPECT_EQ(bin("o"), sound);
+}
+
+TEST_F(DumpTruth, GapsAreJudgedByContentWhereNobodyTellsThem) {
+  const std::string sound = truth(kDataAndMusic);
+  for (const char* features : {"sub = \"none\"", "sub = \"q\"", "max_blocks = 1", "max_blocks = 8"}) {
+    const Outcome run = dump(drive(features, kDataAndMusic), "o/x.cue", {"--overwrite"});
+    EXPECT_EQ(run.exit_code, 0) << features;
+    EXPECT_EQ(bin("o"), sound) << features;
+    EXPECT_EQ(result(run)["tracks"][1]["pregap_sectors"], 150) << features;
+    EXPECT_EQ(contains(codes(run), "gap_judged"), std::string(features) == "sub = \"none\"") << codes(run);
+  }
+}
+
+TEST_F(DumpTruth, AGapWhoseBeginningIsUnreadableIsCalledUncertain) {
+  const std::string tracks =
+      "{number = 1, mode = \"AUDIO\", sectors = 700}, {number = 2, mode = \"AUDIO\", sectors = 700, pregap = 137}";
+  // Q cannot be read there, now or ever.
+  const Outcome run = dump(drive("", tracks, defect("q_bad", 698, 702, "p = 1.0")), "o/x.cue");
+  EXPECT_TRUE(contains(codes(run), "gap_uncertain")) << codes(run);
+  // This time only: it is read again until it tells.
+  const Outcome again = dump(drive("", tracks, defect("q_bad", 698, 702, "p = 0.5")), "p/x.cue");
+  EXPECT_FALSE(contains(codes(again), "gap_uncertain")) << codes(again);
+  EXPECT_EQ(result(again)["tracks"][1]["pregap_sectors"], 137);
+}
+
+TEST_F(DumpTruth, WhatTheTableOfContentsSaysIsNotWhatTheSectorsAre) {
+  const Outcome run = dump(drive("", "{number = 1, mode = \"AUDIO\", control = 4, sectors = 700}"), "o/x.cue");
+  EXPECT_EQ(run.exit_code, 0);
+  EXPECT_EQ(result(run)["tracks"][0]["mode"], "AUDIO");
+  EXPECT_TRUE(contains(codes(run), "audio_called_data"));
+  // Three sectors that cannot be read do not make Mode 1 of a track, and what stands for them has the track's mode.
+  const Outcome mode2 = dump(drive("", "{number = 1, mode = \"MODE2\", sectors = 800}",
+                                   defect("unreadable", 0, 2) + defect("unreadable", 400, 400) +
+                                       defect("unreadable", 796, 796)),
+                             "m/x.cue");
+  EXPECT_EQ(result(mode2)["tracks"][0]["mode"], "MODE2/2352");
+  EXPECT_EQ(bin("m")[15], 2);
+  EXPECT_FALSE(contains(codes(mode2), "mode_unknown"));
+}
+
+TEST_F(DumpTruth, ADvdGroupThatGivesWayIsTakenWhole) {
+  write_file(*this / "a.iso", as_text(Random(1).bytes(8 << 20)));
+  const Outcome run = dump("log = \"log.txt\"\n[drive]\nkind = \"dvd\"\n[disc]\nprofile = 16\nimage = \"a.iso\"\n" +
+                               defect("after", 1603, 1603, "n = 4"),
+                           "o/x.iso");
+  EXPECT_EQ(run.exit_code, 0) << run.err;
+  EXPECT_EQ(sha256_file(*this / "o/x.iso"), sha256_file(*this / "a.iso"));
+  // The stand-in counts its commands: once the group is read, none of its blocks is asked for again.
+  EXPECT_TRUE(contains(read_file(*this / "log.txt"), " 28 1600 "));
+  EXPECT_LT(result(run)["drive_statistics"]["drive_seconds"], 60);
+}
+
+TEST_F(DumpTruth, ASummaryNamesWhatIsHitAndWhatToDo) {
+  write_file(*this / "tree/ALPHA.BIN", std::string(400'000, 'a'));
+  write_file(*this / "tree/BETA.BIN", std::string(400'000, 'b'));
+  ASSERT_EQ(cli({"build", "tree", "--as", "iso", "--out", "d.iso"}).exit_code, 0);
+  const auto lba =
+      cli({"files", "d.iso", "BETA.BIN", "--json"}).json()["results"][0]["entries"][0]["lba"].get<int>();
+  write_file(*this / "drive.toml", "[drive]\nkind = \"dvd\"\n[disc]\nprofile = 16\nimage = \"d.iso\"\n" +
+                                       defect("unreadable", lba + 40, lba + 40));
+  const Outcome run = cli({"dump", "sim:drive.toml", "--out", "o/x.iso"});
+  EXPECT_EQ(run.exit_code, 1);
+  EXPECT_TRUE(contains(run.out, "Hits        BETA.BIN")) << run.out;
+  EXPECT_TRUE(contains(run.out, "Try next")) << run.out;
+  EXPECT_TRUE(contains(run.out, "by the error correction of the drive")) << run.out;
+}
+
+TEST_F(DumpTruth, AnOldMapDoesNotStayBesideAWholeDump) {
+  ASSERT_EQ(dump(drive("", kDataAndMusic, defect("unreadable", 50, 60)), "o/x.cue").exit_code, 1);
+  ASSERT_TRUE(fs::exists(*this / "o/x.opifex-map"));
+  EXPECT_EQ(dump(drive("", kDataAndMusic), "o/x.cue", {"--overwrite"}).exit_code, 0);
+  EXPECT_FALSE(fs::exists(*this / "o/x.opifex-map"));
+}
+
+TEST_F(DumpTruth, AJoinTakesWhatEachDumpVouchesFor) {
+  const std::string sound = truth(kDataAndMusic);
+  // A whole dump leaves no map: its music is believed.
+  ASSERT_EQ(dump(drive("", kDataAndMusic), "a/x.cue").exit_code, 0);
+  ASSERT_EQ(dump(drive("", kDataAndMusic, defect("unreadable", 900, 920)), "b/x.cue").exit_code, 1);
+  const Outcome joined = cli({"rescue", "b/x.cue", "a/x.cue", "--out", "j/x.cue", "--json"});
+  EXPECT_EQ(joined.exit_code, 0) << joined.out;
+  EXPECT_EQ(bin("j"), sound);
+  // A dump that was cut off helps as far as it goes.
+  write_file(*this / "whole.iso", as_text(Random(5).bytes(2 << 20)));
+  std::string holed = read_file(*this / "whole.iso");
+  holed.replace(100 * 2048, 4 * 2048, std::string(4 * 2048, 'U'));
+  write_file(*this / "holed.iso", holed);
+  write_file(*this / "cut.iso", read_file(*this / "whole.iso").substr(0, 300 * 2048));
+  EXPECT_EQ(cli({"rescue", "holed.iso", "cut.iso", "--out", "k.iso"}).exit_code, 0);
+  EXPECT_EQ(sha256_file(*this / "k.iso"), sha256_file(*this / "whole.iso"));
+}
+
+}  // namespace
+}  // namespace opifex::testkit
