@@ -40,10 +40,9 @@ CheckOptions check_options(const Session& session) {
 }
 
 std::uint64_t left_bad(const CheckResult& result, bool when_repaired) {
-  return std::accumulate(result.tracks.begin(), result.tracks.end(), std::uint64_t{0},
-                         [&](std::uint64_t sum, const TrackCheck& t) {
-                           return sum + t.bad - (when_repaired ? t.repairable : 0);
-                         });
+  return std::accumulate(
+      result.tracks.begin(), result.tracks.end(), std::uint64_t{0},
+      [&](std::uint64_t sum, const TrackCheck& t) { return sum + t.bad - (when_repaired ? t.repairable : 0); });
 }
 
 /// Writes the copy, proves that it is the input with its sectors mended, and checks it before it gets its name: that is

@@ -23,8 +23,8 @@ void declare_dump(po::options_description& options) {
       "plan", po::bool_switch(), "say what lies in the drive and what would be written; read nothing more")(
       "passes", number("N")->default_value(8), "rounds over damaged sectors, slower and slower")(
       "give-up-after", text("TIME"), "stop trying damaged sectors after this time: 90s, 20min, 2h")(
-      "speed", number("X"), "read at most X times as fast as 1x")(
-      "offset", po::value<int>()->value_name("SAMPLES"), "read offset of the drive, to be corrected in music")(
+      "speed", number("X"), "read at most X times as fast as 1x")("offset", po::value<int>()->value_name("SAMPLES"),
+                                                                  "read offset of the drive, to be corrected in music")(
       "subchannel", po::bool_switch(), "keep the subchannel of every sector, in a .sub file")(
       "key-file", text("FILE"), "your keys: encrypted discs are decrypted while reading")(
       "hashes", text("NAME,...")->default_value("crc32,md5,sha1"), "hashes to take, or none")(

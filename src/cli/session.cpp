@@ -135,10 +135,7 @@ void open_log(const std::string& path) {
 }  // namespace
 
 Session::Session(std::string command, po::variables_map options, std::stop_token stop)
-    : command_(std::move(command)),
-      options_(std::move(options)),
-      work_{progress_, 0},
-      document_(std::cout, command_) {
+    : command_(std::move(command)), options_(std::move(options)), work_{progress_, 0}, document_(std::cout, command_) {
   progress_.stop = std::move(stop);
   constexpr unsigned kMostThreads = 256;
   if (options_.count("threads") != 0) work_.threads = std::min(options_["threads"].as<unsigned>(), kMostThreads);

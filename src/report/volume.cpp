@@ -184,8 +184,7 @@ std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome,
     (item.is_folder() ? folders : files) += 1;
     there += i < outcome.items.size() && outcome.items[i] == Extracted::was_there && !item.is_folder() ? 1u : 0u;
     if (item.renamed)
-      text += fmt::format("  renamed   {} is written as {}\n", printable(item.entry->path),
-                          printable(item.target));
+      text += fmt::format("  renamed   {} is written as {}\n", printable(item.entry->path), printable(item.target));
   }
   const bool planned = outcome.items.empty() && !plan.items.empty();
   std::string head = fmt::format("{} {}", planned ? "would extract" : "extracted", plural(files, "file"));

@@ -92,7 +92,13 @@ class Trial {
       const DumpResult result = job.run(work);
       verify(s, job.plan(), result);
       if (result.verdict != DumpVerdict::intact) maps_[job.plan().lead] = result.map;
-      if (talks_) std::printf("  %s\n", std::string(to_string(result.verdict)).c_str());
+      if (talks_) {
+        std::printf("  %s\n", std::string(to_string(result.verdict)).c_str());
+        for (const StateRange& r : result.map.map.ranges())
+          std::printf("  %d to %d %s\n", r.first, r.end, std::string(to_string(r.state)).c_str());
+        for (const cd::Track& t : job.plan().layout.tracks)
+          std::printf("  track %d from %d, %d to %d\n", t.number, t.pregap_lba, t.start_lba, t.end_lba);
+      }
       return job.plan().lead;
     } catch (const Error& e) {
       if (e.details.code == "internal" || e.details.fault == Fault::usage) throw;
@@ -194,9 +200,9 @@ class Trial {
   void miss(const Scenario& s, const Region& region, Lba lba, SectorState state, const DumpResult& result) {
     if (!is_clean(s.description, lba)) return;
     ++counts_.missed[!s.description.drive.accurate_stream ? "of drives that jitter"
-                     : result.stats.in_buffer > 0           ? "on discs no larger than the buffer"
-                     : result.stats.lacking > 0             ? "out of the drive's reach, and others there"
-                                                            : "others"];
+                     : result.stats.in_buffer > 0         ? "on discs no larger than the buffer"
+                     : result.stats.lacking > 0           ? "out of the drive's reach, and others there"
+                                                          : "others"];
     // Music may be out of reach, or not to be placed; data may not.
     if (region.kind == RegionKind::audio || !s.description.drive.accurate_stream || result.stats.in_buffer > 0) return;
     if (lba < region.index1 || state == SectorState::runout) return;
@@ -246,6 +252,10 @@ class Trial {
     Work work{progress, 1};
     try {
       const RescueResult joined = plan_rescue(std::move(inputs), work);
+      if (talks_)
+        for (const RescueRange& r : joined.ranges)
+          std::printf("  joined %d to %d %s by %zu\n", r.first, r.end, std::string(to_string(r.how)).c_str(),
+                      r.inputs.size());
       // Music whose offset nobody told lies where it does in one of the dumps.
       try {
         verify_joined(from[0], joined);
@@ -307,7 +317,8 @@ int campaign(double seconds, std::uint64_t seed, bool only_one) {
                           .c_str());
   for (const auto& [kind, n] : counts.missed)
     std::printf("  sound but not proved, %s: %llu\n", kind.c_str(), static_cast<unsigned long long>(n));
-  for (const auto& [code, n] : counts.reasons) std::printf("  %s: %llu\n", code.c_str(), static_cast<unsigned long long>(n));
+  for (const auto& [code, n] : counts.reasons)
+    std::printf("  %s: %llu\n", code.c_str(), static_cast<unsigned long long>(n));
   return failures == 0 ? 0 : 1;
 }
 

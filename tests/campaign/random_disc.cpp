@@ -41,8 +41,8 @@ Bytes data_with_gap(Random& r, Lba at, std::uint32_t sectors, std::uint32_t musi
   Bytes bytes = music(r, sectors);
   for (std::uint32_t i = music_sectors; i < sectors; ++i) {
     const Bytes user = r.bytes(cd::kUserBytes);
-    cd::make_mode1(cd::SectorSpan(std::span(bytes).subspan(i * cd::kRawBytes, cd::kRawBytes)),
-                   at + static_cast<Lba>(i), std::span<const std::byte, cd::kUserBytes>(user));
+    cd::make_mode1(cd::SectorSpan(std::span(bytes).subspan(i * cd::kRawBytes, cd::kRawBytes)), at + static_cast<Lba>(i),
+                   std::span<const std::byte, cd::kUserBytes>(user));
   }
   return bytes;
 }
@@ -62,14 +62,13 @@ SimDisc random_cd(Random& r, const fs::path& folder) {
       SimTrack t;
       t.number = number++;
       const bool is_music = audio_only || chance(r, 55);
-      t.mode = is_music ? cd::TrackMode::Kind::audio
-                        : one_of(r, {cd::TrackMode::Kind::mode1, cd::TrackMode::Kind::mode2});
+      t.mode =
+          is_music ? cd::TrackMode::Kind::audio : one_of(r, {cd::TrackMode::Kind::mode1, cd::TrackMode::Kind::mode2});
       t.control = is_music ? static_cast<int>(r.below(2)) : 4;
       if (chance(r, 4)) t.control ^= 4;
       t.sectors = static_cast<std::uint32_t>(260 + r.below(600));
       const bool first = tracks.empty();
-      if (!first && chance(r, 70))
-        t.pregap = chance(r, 60) ? 150 : static_cast<std::uint32_t>(1 + r.below(220));
+      if (!first && chance(r, 70)) t.pregap = chance(r, 60) ? 150 : static_cast<std::uint32_t>(1 + r.below(220));
       if (first && s == 0 && chance(r, 5)) t.pregap = static_cast<std::uint32_t>(10 + r.below(200));
       const fs::path file = folder / ("track" + std::to_string(t.number) + ".raw");
       const std::uint32_t sectors = t.sectors;
@@ -118,8 +117,8 @@ SimDefect random_defect(Random& r, Lba end, bool is_cd) {
   d.first = static_cast<Lba>(r.below(static_cast<std::uint64_t>(end)));
   d.last = d.first + static_cast<Lba>(chance(r, 60) ? r.below(4) : r.below(200));
   using enum DefectKind;
-  d.kind = is_cd ? one_of(r, {unreadable, weak, after, slow_only, c2, c2, silent, silent, hang, brief, retry_sense, edge,
-                              q_bad, slow})
+  d.kind = is_cd ? one_of(r, {unreadable, weak, after, slow_only, c2, c2, silent, silent, hang, brief, retry_sense,
+                              edge, q_bad, slow})
                  : one_of(r, {unreadable, weak, after, slow_only, hang, brief, retry_sense});
   d.p = 0.2 + 0.6 * static_cast<double>(r.below(1000)) / 1000.0;
   d.n = static_cast<unsigned>(1 + r.below(d.kind == brief ? 3 : 5));
@@ -202,11 +201,13 @@ SimDisc other_disc(const SimDisc& disc, Random& r, const fs::path& folder) {
 }
 
 std::string describe(const Scenario& s) {
-  constexpr std::array kNames = {"unreadable", "weak", "after", "slow_only", "c2", "silent", "jitter", "slow", "hang",
-                                 "dead", "eject", "swap", "edge", "q_bad", "q_fixed", "brief", "retry_sense"};
+  constexpr std::array kNames = {"unreadable", "weak",  "after",   "slow_only", "c2",         "silent",
+                                 "jitter",     "slow",  "hang",    "dead",      "eject",      "swap",
+                                 "edge",       "q_bad", "q_fixed", "brief",     "retry_sense"};
   const SimFeatures& d = s.description.drive;
   std::string text = fmt::format(
-      "  drive cache {} ahead {} c2 {} {} sub {} lag {} accurate {} overread {} offset {} max {} fua {}; given offset {} "
+      "  drive cache {} ahead {} c2 {} {} sub {} lag {} accurate {} overread {} offset {} max {} fua {}; given offset "
+      "{} "
       "({}), passes {}\n",
       d.cache_kib, d.readahead, d.c2, d.c2_reports, static_cast<int>(d.subchannel), d.subchannel_lag, d.accurate_stream,
       d.overread, d.read_offset, d.max_blocks, d.fua, s.offset, s.offset_told, s.passes);
@@ -214,8 +215,8 @@ std::string describe(const Scenario& s) {
     text += fmt::format("  disc profile {} write offset {} {}\n", disc.profile, disc.write_offset, disc.image.string());
     for (const auto& session : disc.sessions)
       for (const SimTrack& t : session)
-        text += fmt::format("    track {} mode {} control {} sectors {} pregap {} {}\n", t.number, static_cast<int>(t.mode),
-                            t.control, t.sectors, t.pregap, t.file.string());
+        text += fmt::format("    track {} mode {} control {} sectors {} pregap {} {}\n", t.number,
+                            static_cast<int>(t.mode), t.control, t.sectors, t.pregap, t.file.string());
   }
   for (const SimDefect& x : s.description.defects)
     text += fmt::format("  {} {} to {} p {:.2f} n {} bytes {} max {} count {} sense {:06X}\n",

@@ -5,6 +5,7 @@
 #include <memory>
 
 #include "opifex/core/dump/sim.hpp"
+
 #include "testkit.hpp"
 
 namespace opifex::campaign {
@@ -14,7 +15,7 @@ using testkit::Random;
 /// A disc in a drive, and what happens while it is read.
 struct Scenario {
   dump::SimDescription description;
-  int offset = 0;              ///< that the user gives: the drive's own, or none
+  int offset = 0;  ///< that the user gives: the drive's own, or none
   bool offset_told = true;
   bool subchannel = false;
   unsigned passes = 4;

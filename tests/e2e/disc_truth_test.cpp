@@ -133,8 +133,8 @@ TEST_F(DiscTruth, ReservedBytesThatAreUsedAreToldThoughTheirParityIsRight) {
 TEST_F(DiscTruth, AnEncryptedDiscIsKnownByOtherFilesThanItsParameters) {
   const auto key = vector_json("iso/ps3.json")["key"].get<std::string>();
   write_file(*this / "d.key", key);
-  ASSERT_EQ(cli({"convert", vector_path("iso/ps3-encrypted.iso").string(), "--key-file", "d.key", "--to", "iso", "--out",
-                 "d.iso"})
+  ASSERT_EQ(cli({"convert", vector_path("iso/ps3-encrypted.iso").string(), "--key-file", "d.key", "--to", "iso",
+                 "--out", "d.iso"})
                 .exit_code,
             0);
   EXPECT_EQ(first({"identify", "d.iso", "--json"})["state"], "decrypted");
@@ -176,7 +176,8 @@ TEST_F(DiscTruth, APackageCutBehindItsLastByteLosesNothing) {
   const auto files = first({"files", "P", "--json"})["entries"];
   ASSERT_EQ(cli({"extract", "P", "--into", "all"}).exit_code, 0);
   std::uint64_t unused = 4096;  // of the last block
-  for (std::size_t end = whole.size(); end > 0 && whole[end - 1] == 0; --end) unused = std::min<std::uint64_t>(4096, whole.size() - end + 1);
+  for (std::size_t end = whole.size(); end > 0 && whole[end - 1] == 0; --end)
+    unused = std::min<std::uint64_t>(4096, whole.size() - end + 1);
   write_file(*this / "P", whole.substr(0, whole.size() - unused));
   const Outcome run = cli({"extract", "P", "--into", "cut"});
   for (const auto& [name, size] : listing(*this / "all"))

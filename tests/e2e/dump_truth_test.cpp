@@ -45,8 +45,9 @@ class DumpTruth : public Program {
 };
 
 TEST_F(DumpTruth, MusicInFrontOfDataIsMusic) {
-  const Outcome run = dump(drive("", "{number = 1, mode = \"AUDIO\", sectors = 300}, {number = 2, mode = \"MODE1\", "
-                                     "sectors = 450, pregap = 150}"),
+  const Outcome run = dump(drive("",
+                                 "{number = 1, mode = \"AUDIO\", sectors = 300}, {number = 2, mode = \"MODE1\", "
+                                 "sectors = 450, pregap = 150}"),
                            "o/x.cue", {"--offset", "0"});
   EXPECT_EQ(run.exit_code, 0);
   EXPECT_EQ(result(run)["tracks"][0]["mode"], "AUDIO");
@@ -58,7 +59,8 @@ TEST_F(DumpTruth, ReadingsFromTheBufferAreNoSecondReadings) {
   std::string defects;
   for (int lba = 610; lba < 1340; lba += 18) defects += defect("silent", lba, lba, "p = 0.5\nbytes = 8");
   const std::string sound = truth(kDataAndMusic);
-  const Outcome run = dump(drive("c2 = false\ncache_kib = 2048", kDataAndMusic, defects), "o/x.cue", {"--passes", "14"});
+  const Outcome run =
+      dump(drive("c2 = false\ncache_kib = 2048", kDataAndMusic, defects), "o/x.cue", {"--passes", "14"});
   EXPECT_EQ(result(run)["verdict"], "intact") << run.out;
   EXPECT_EQ(bin("o"), sound);
 }
@@ -98,7 +100,8 @@ TEST_F(DumpTruth, AnotherDiscOfTheSameSizeIsNoticed) {
   write_file(*this / "b.iso", as_text(Random(2).bytes(8 << 20)));
   const std::string swap =
       "[drive]\nkind = \"dvd\"\n[disc]\nprofile = 16\nimage = \"a.iso\"\n[[next_discs]]\nprofile = 16\n"
-      "image = \"b.iso\"\n" + defect("swap", 2000, 2000);
+      "image = \"b.iso\"\n" +
+      defect("swap", 2000, 2000);
   const Outcome run = dump(swap, "o/x.iso");
   EXPECT_EQ(run.exit_code, 5);
   EXPECT_EQ(run.json()["errors"][0]["code"], "medium_changed");
@@ -160,10 +163,10 @@ TEST_F(DumpTruth, WhatTheTableOfContentsSaysIsNotWhatTheSectorsAre) {
   EXPECT_EQ(result(run)["tracks"][0]["mode"], "AUDIO");
   EXPECT_TRUE(contains(codes(run), "audio_called_data"));
   // Three sectors that cannot be read do not make Mode 1 of a track, and what stands for them has the track's mode.
-  const Outcome mode2 = dump(drive("", "{number = 1, mode = \"MODE2\", sectors = 800}",
-                                   defect("unreadable", 0, 2) + defect("unreadable", 400, 400) +
-                                       defect("unreadable", 796, 796)),
-                             "m/x.cue");
+  const Outcome mode2 =
+      dump(drive("", "{number = 1, mode = \"MODE2\", sectors = 800}",
+                 defect("unreadable", 0, 2) + defect("unreadable", 400, 400) + defect("unreadable", 796, 796)),
+           "m/x.cue");
   EXPECT_EQ(result(mode2)["tracks"][0]["mode"], "MODE2/2352");
   EXPECT_EQ(bin("m")[15], 2);
   EXPECT_FALSE(contains(codes(mode2), "mode_unknown"));
@@ -185,8 +188,7 @@ TEST_F(DumpTruth, ASummaryNamesWhatIsHitAndWhatToDo) {
   write_file(*this / "tree/ALPHA.BIN", std::string(400'000, 'a'));
   write_file(*this / "tree/BETA.BIN", std::string(400'000, 'b'));
   ASSERT_EQ(cli({"build", "tree", "--as", "iso", "--out", "d.iso"}).exit_code, 0);
-  const auto lba =
-      cli({"files", "d.iso", "BETA.BIN", "--json"}).json()["results"][0]["entries"][0]["lba"].get<int>();
+  const auto lba = cli({"files", "d.iso", "BETA.BIN", "--json"}).json()["results"][0]["entries"][0]["lba"].get<int>();
   write_file(*this / "drive.toml", "[drive]\nkind = \"dvd\"\n[disc]\nprofile = 16\nimage = \"d.iso\"\n" +
                                        defect("unreadable", lba + 40, lba + 40));
   const Outcome run = cli({"dump", "sim:drive.toml", "--out", "o/x.iso"});

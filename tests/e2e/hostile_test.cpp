@@ -28,7 +28,8 @@ class Hostile : public Program {
     return run_program("/bin/sh", {"-c", limit + "exec \"$0\" " + words, OPIFEX_PROGRAM}, folder.path());
   }
   void expect_no_harm(const std::string& input) {
-    for (const char* command : {"identify", "files", "files --json", "check --hashes none", "extract --into x --plan"}) {
+    for (const char* command :
+         {"identify", "files", "files --json", "check --hashes none", "extract --into x --plan"}) {
       const Outcome run = within_limits(input, std::string(command) + " " + input);
       EXPECT_TRUE(run.exit_code >= 0 && run.exit_code <= 4) << command << " " << input << ": " << run.exit_code;
       EXPECT_FALSE(contains(run.err, "internal fault") || contains(run.err, "memory")) << command << run.err;

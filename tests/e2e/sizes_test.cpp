@@ -80,8 +80,7 @@ TEST_F(Sizes, DiscsOfXbox) {
   struct Medium {
     std::uint64_t bytes, game;
   };
-  constexpr Medium kMedia[] = {
-      {7'825'162'240, 405'798'912}, {7'835'492'352, 265'879'552}, {8'738'846'720, 34'078'720}};
+  constexpr Medium kMedia[] = {{7'825'162'240, 405'798'912}, {7'835'492'352, 265'879'552}, {8'738'846'720, 34'078'720}};
   const std::string game = read_file(vector_path("xbox/tiny.iso"));
   for (const Medium& medium : kMedia) {
     make_sparse("a.iso", medium.bytes, game, medium.game);
@@ -109,8 +108,9 @@ TEST_F(Sizes, ADiscOfWiiWithTwoLayers) {
 TEST_F(Sizes, ACdThatIsOverburnt) {
   constexpr std::uint64_t kSectors = 99 * 60 * 75 + 59 * 75 + 75;  // as long as the times of a sheet reach
   make_sparse("music.bin", kSectors * 2352, "a first sample", 5 * 2352);
-  write_file(*this / "a.cue", "FILE \"music.bin\" BINARY\n  TRACK 01 AUDIO\n    INDEX 01 00:00:00\n"
-                              "  TRACK 02 AUDIO\n    INDEX 00 99:40:00\n    INDEX 01 99:42:00\n");
+  write_file(*this / "a.cue",
+             "FILE \"music.bin\" BINARY\n  TRACK 01 AUDIO\n    INDEX 01 00:00:00\n"
+             "  TRACK 02 AUDIO\n    INDEX 00 99:40:00\n    INDEX 01 99:42:00\n");
   expect_intact("a.cue", kSectors * 2352);
   expect_done({"convert", "a.cue", "--to", "cue-tracks", "--out", "tracks/", "--prove"});
   expect_done({"convert", "tracks/a.cue", "--to", "cue", "--out", "b/"});
@@ -127,7 +127,8 @@ TEST_F(Sizes, AGdRomThatIsFull) {
   make_sparse("track01.iso", kLow * 2048, read_file(vector_path("iso/plain.iso")).substr(0, 16 * 2048));
   make_sparse("track02.raw", kLow * 2352, "");
   make_sparse("track03.iso", kData * 2048, "");
-  write_file(*this / "a.gdi", "3\n1 0 4 2048 track01.iso 0\n2 600 0 2352 track02.raw 0\n3 45000 4 2048 track03.iso 0\n");
+  write_file(*this / "a.gdi",
+             "3\n1 0 4 2048 track01.iso 0\n2 600 0 2352 track02.raw 0\n3 45000 4 2048 track03.iso 0\n");
   const std::uint64_t bytes = kLow * (2048 + 2352) + kData * 2048;
   expect_intact("a.gdi", bytes);
   expect_done({"convert", "a.gdi", "--to", "cue-tracks", "--out", "set/"});

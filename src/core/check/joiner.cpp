@@ -23,7 +23,9 @@ bool filled(ByteView bytes) {
 std::pair<Lba, Lba> cut_from(Lba lba, int shift) {
   constexpr std::int64_t kRaw = static_cast<std::int64_t>(cd::kRawBytes);
   const std::int64_t from = std::int64_t{lba} * kRaw + shift * kSampleSize, to = from + kRaw - 1;
-  const auto sector = [](std::int64_t at) { return static_cast<Lba>(at >= 0 ? at / kRaw : -((-at + kRaw - 1) / kRaw)); };
+  const auto sector = [](std::int64_t at) {
+    return static_cast<Lba>(at >= 0 ? at / kRaw : -((-at + kRaw - 1) / kRaw));
+  };
   return {sector(from), sector(to)};
 }
 
@@ -104,9 +106,9 @@ Choice Joiner::decide(Lba lba, std::span<const ByteView> sectors, cd::Sector& ou
     owners.push_back(i);
   }
   if (readings.empty()) return {};
-  CombinedSector joined = blocks_                         ? combine_blocks(readings)
-                          : has_checksum(lba, readings)   ? combine_data(readings, lba)
-                                                          : combine_music(readings, owners, lba);
+  CombinedSector joined = blocks_                       ? combine_blocks(readings)
+                          : has_checksum(lba, readings) ? combine_data(readings, lba)
+                                                        : combine_music(readings, owners, lba);
   if (joined.how == Combining::none) return {};
   out = joined.bytes;
   Choice choice{how_of(joined, readings.size()), {}};
@@ -168,13 +170,15 @@ bool Joiner::has(std::size_t input, Lba lba, ByteView bytes) const {
     const auto [first, last] = cut_from(lba, shifts_[input]);
     if (!reaches(input, first) || !reaches(input, last) || !is_audio(first) || !is_audio(last)) return false;
   }
+  const cd::Track* track = blocks_ ? nullptr : layout().track_at(lba);
+  const bool in_pause = track && lba < track->start_lba;  // which may be music, or silence
+  // Music in a track of data is not moved: from a dump that lies elsewhere it does not fit.
+  if (shifts_[input] != 0 && in_pause && !is_audio(lba) && !cd::has_sync(cd::SectorView(bytes))) return false;
   const SectorState s = state(input, lba);
   if (s == SectorState::unreadable || s == SectorState::hang || s == SectorState::untried) return false;
   // A dump that has read it knows that these bytes are no filler.
   if (s != SectorState::outside && s != SectorState::runout) return true;
   if (blocks_) return !filled(bytes);
-  const cd::Track* track = layout().track_at(lba);
-  const bool in_pause = track && lba < track->start_lba;  // which may be silence
   if (is_audio(lba) || in_pause || proves_itself(cd::SectorView(bytes), lba)) return true;
   return !filled(bytes.subspan(cd::kMode2UserAt)) && !all_zero(bytes);
 }

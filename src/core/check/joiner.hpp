@@ -29,8 +29,8 @@ class Joiner {
   const std::vector<RescueInput>& inputs() const { return inputs_; }
   /// Samples by which the music of each input lies behind that of the surest one.
   const std::vector<int>& shifts() const { return shifts_; }
-  /// What the input's own dump knew of the sector; `outside` if it left no map. Of music that is shifted: of all sectors
-  /// it is cut from.
+  /// What the input's own dump knew of the sector; `outside` if it left no map. Of music that is shifted: of all
+  /// sectors it is cut from.
   SectorState state(std::size_t input, cd::Lba lba) const;
   /// The input that has the most of the disc: dumps that were cut off are held against it.
   const RescueInput& whole() const { return inputs_[whole_]; }

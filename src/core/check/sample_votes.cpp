@@ -68,7 +68,8 @@ bool SampleVotes::is_confirmed(std::size_t sample, unsigned needed) const {
 bool SampleVotes::has_unflagged_errors() const {
   return std::any_of(others_.begin(), others_.end(), [&](const Other& o) {
     const auto siblings = others_of(o.sample);
-    const auto clean = std::count_if(siblings.begin(), siblings.end(), [](const Other& s) { return s.value.clean > 0; });
+    const auto clean =
+        std::count_if(siblings.begin(), siblings.end(), [](const Other& s) { return s.value.clean > 0; });
     return clean + (first_[o.sample].clean > 0 ? 1 : 0) > 1;
   });
 }
@@ -90,8 +91,7 @@ cd::Sector SampleVotes::best() const {
   cd::Sector sector{};
   for (std::size_t i = 0; i < first_.size(); ++i) {
     const Value value = leader(i);
-    std::copy(value.bytes.begin(), value.bytes.end(),
-              sector.begin() + static_cast<std::ptrdiff_t>(i * kSampleBytes));
+    std::copy(value.bytes.begin(), value.bytes.end(), sector.begin() + static_cast<std::ptrdiff_t>(i * kSampleBytes));
   }
   return sector;
 }

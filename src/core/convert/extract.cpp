@@ -226,7 +226,7 @@ class ExtractPlanner {
   ExtractPlan plan_;
   std::map<std::string, std::string> folders_;  // by path in the image
   std::unordered_set<std::string> taken_;       // folded paths
-  std::map<std::string, int> next_number_;  // by the name that is taken
+  std::map<std::string, int> next_number_;      // by the name that is taken
 };
 
 void set_time(const fs::path& path, const VolumeEntry& entry) {

@@ -216,8 +216,7 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
   work.progress.begin("writing", total);
   OutputSet set(job.existing, inputs_of(image, job));
   std::vector<WrittenFile> written, beside;  // what only stands beside the image is none of its parts
-  for (const auto& [target, finished] : job.adopted)
-    beside.push_back({target, set.adopt(target, finished).size(), ""});
+  for (const auto& [target, finished] : job.adopted) beside.push_back({target, set.adopt(target, finished).size(), ""});
   for (const PlannedOutput& o : plan.outputs) {
     if (const auto finished = job.finished.find(o.path); finished != job.finished.end()) {
       set.adopt(o.path, finished->second);

@@ -174,7 +174,8 @@ void Strategy::take_window(const Region& todo, Lba first, const std::vector<Wind
   const std::size_t count = readings.front().there.size();
   const auto agreed = [&](std::size_t i) {
     return readings.size() > 1 && std::all_of(readings.begin(), readings.end(), [&](const WindowReading& w) {
-             return w.clean(i) && (&w == &readings[0] || w.fresh[i]) && std::equal(w.sector(i).begin(), w.sector(i).end(), readings[0].sector(i).begin());
+             return w.clean(i) && (&w == &readings[0] || w.fresh[i]) &&
+                    std::equal(w.sector(i).begin(), w.sector(i).end(), readings[0].sector(i).begin());
            });
   };
   for (std::size_t i = 0; i < count;) {
@@ -205,7 +206,8 @@ void Strategy::take_unsure(Lba lba, std::size_t i, const std::vector<WindowReadi
     if (!w.there[i]) continue;
     if (!w.flagged[i].empty()) ++stats_.flagged_sectors;
     lacking = lacking || w.lacking[i];
-    if (w.placed[i] && !w.lacking[i] && (w.fresh[i] || bad.votes.readings() == 0)) bad.votes.add(w.sector(i), w.flagged[i]);
+    if (w.placed[i] && !w.lacking[i] && (w.fresh[i] || bad.votes.readings() == 0))
+      bad.votes.add(w.sector(i), w.flagged[i]);
     store_.write(lba, w.sector(i));
     state = SectorState::audio_unsure;
   }

@@ -25,8 +25,8 @@ Lba Strategy::most_together(std::uint64_t wanted) const {
   return static_cast<Lba>(std::max(kSmallest, std::min(wanted, left)));
 }
 
-/// Pieces of the disc outside [first, end): those that came before the others, and of these what was touched longest ago
-/// first. Read in this order, each surely comes from the disc if any does.
+/// Pieces of the disc outside [first, end): those that came before the others, and of these what was touched longest
+/// ago first. Read in this order, each surely comes from the disc if any does.
 std::vector<StateRange> Strategy::elsewhere(Lba first, Lba end) const {
   constexpr Lba kPiece = 128;  // more than a drive reads ahead
   struct Piece {
@@ -38,14 +38,13 @@ std::vector<StateRange> Strategy::elsewhere(Lba first, Lba end) const {
   for (const StateRange& range : ranges()) {
     if (range.state == SectorState::outside) continue;
     const bool came = is_settled(range.state) && !is_lost(range.state) && range.state != SectorState::runout;
-    for (const auto& [from, to] : {std::pair(range.first, std::min(range.end, first)),
-                                   std::pair(std::max(range.first, end), range.end)})
+    for (const auto& [from, to] :
+         {std::pair(range.first, std::min(range.end, first)), std::pair(std::max(range.first, end), range.end)})
       for (Lba at = from; at < to; at += kPiece)
         pieces.push_back({came, buffer_.touched(at), {at, std::min(to, at + kPiece), range.state}});
   }
-  std::stable_sort(pieces.begin(), pieces.end(), [](const Piece& a, const Piece& b) {
-    return a.came != b.came ? a.came : a.touched < b.touched;
-  });
+  std::stable_sort(pieces.begin(), pieces.end(),
+                   [](const Piece& a, const Piece& b) { return a.came != b.came ? a.came : a.touched < b.touched; });
   std::vector<StateRange> list;
   for (const Piece& p : pieces) list.push_back(p.range);
   return list;
@@ -182,8 +181,9 @@ void Strategy::confirm_medium() {
   if (any || (all.empty() && std::none_of(known.begin(), known.end(), came))) return;
   throw Error({.fault = Fault::device,
                .code = "medium_unknown",
-               .what = "the drive lost the disc for a moment, and nothing known of it can be read again to tell whether "
-                       "it is the same",
+               .what =
+                   "the drive lost the disc for a moment, and nothing known of it can be read again to tell whether "
+                   "it is the same",
                .hint = "run the command again: the dump goes on where it stopped"});
 }
 

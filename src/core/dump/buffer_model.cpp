@@ -16,9 +16,7 @@ bool BufferModel::is_fresh(Lba lba) const {
   return at == 0 || clock_ - (at - 1) >= length_;
 }
 
-std::uint64_t BufferModel::touched(Lba lba) const {
-  return length_ == 0 || !covers(lba) ? 0 : touched_[place(lba)];
-}
+std::uint64_t BufferModel::touched(Lba lba) const { return length_ == 0 || !covers(lba) ? 0 : touched_[place(lba)]; }
 
 std::vector<bool> BufferModel::take(Lba lba, std::uint32_t count) {
   constexpr std::uint32_t kReadAhead = 96;  // more than drives do

@@ -114,7 +114,8 @@ std::uint32_t CdReader::skim(Lba lba, std::uint32_t count) {
   std::uint32_t came = 0;
   for (std::uint32_t done = 0; done < count;) {
     const std::uint32_t n = std::min(chunk_, count - done);
-    const Outcome outcome = drive_.read_cd(lba + static_cast<Lba>(done), n, {}, std::span(sectors).first(n * cd::kRawBytes));
+    const Outcome outcome =
+        drive_.read_cd(lba + static_cast<Lba>(done), n, {}, std::span(sectors).first(n * cd::kRawBytes));
     if (outcome.trouble == Trouble::bad_field && chunk_ > 1) {
       chunk_ = std::max(1u, chunk_ / 2);
       continue;
@@ -265,7 +266,8 @@ ReadResult CdReader::read_joined(Lba lba, std::uint32_t count, std::span<std::by
   extras->misplaced = !join;
   // What lies before the first byte read is not there: another seek may bring it.
   const std::ptrdiff_t from = static_cast<std::ptrdiff_t>(lead * cd::kRawBytes) + join.value_or(0);
-  const std::size_t left = from >= 0 && static_cast<std::size_t>(from) < there ? there - static_cast<std::size_t>(from) : 0;
+  const std::size_t left =
+      from >= 0 && static_cast<std::size_t>(from) < there ? there - static_cast<std::size_t>(from) : 0;
   const auto usable = static_cast<std::uint32_t>(std::min<std::size_t>(count, left / cd::kRawBytes));
   if (usable == 0) return {0, r.trouble == Trouble::none ? Trouble::read_error : r.trouble};
   std::copy_n(stream.begin() + from, usable * cd::kRawBytes, out.begin());

@@ -39,7 +39,8 @@ class Looker {
     if (!drive_.read_cd(lba, 1, {}, s).ok()) return std::nullopt;
     if (!cd::has_valid_header(s) || cd::header_lba(s) != lba) return Seen{{}, is_data_like(s, lba)};
     constexpr std::size_t kEnough = 16;
-    if (medium_.seen.size() < kEnough && proves_itself(s, lba)) medium_.seen.emplace_back(lba, Bytes(s.begin(), s.end()));
+    if (medium_.seen.size() < kEnough && proves_itself(s, lba))
+      medium_.seen.emplace_back(lba, Bytes(s.begin(), s.end()));
     return Seen{cd::header_mode(s), true};
   }
   /// With those beside it in place of one that cannot be read.
@@ -120,7 +121,8 @@ void find_own(Looker& looker, const cd::Track& before, cd::Track& track, bool to
               std::vector<Warning>& warnings) {
   const bool data = !track.mode.is_audio();
   // Between two tracks of data a pause may be music, too; of music that follows music nothing can be told.
-  if (before.mode.is_audio() != data && !(data && told && !looker.is_data(track.pregap_lba, track.pregap_lba, track.start_lba).value_or(true)))
+  if (before.mode.is_audio() != data &&
+      !(data && told && !looker.is_data(track.pregap_lba, track.pregap_lba, track.start_lba).value_or(true)))
     return;
   const Lba lowest = told ? track.pregap_lba : std::max(before.start_lba + 1, track.start_lba - kLongestPause);
   const Lba own = looker.border(lowest, track.start_lba, data);
@@ -143,16 +145,14 @@ void open_session(cd::Layout& layout, const TocTrack& from, std::vector<Warning>
     ended.lead_in_sectors = cd::kLeadIn;
     const Lba between = from.start - ended.lead_out - static_cast<Lba>(ended.lead_out_sectors + cd::kLeadIn);
     ended.pregap_sectors = static_cast<std::uint32_t>(std::max(0, between));
-    if (between < 0)
-      warnings.push_back({"short_session_gap", "the sessions lie closer together than they should"});
+    if (between < 0) warnings.push_back({"short_session_gap", "the sessions lie closer together than they should"});
   }
   layout.sessions.push_back({.number = from.session, .first_track = from.number, .last_track = from.number});
 }
 
 }  // namespace
 
-DiscLayout make_layout(Drive& drive, Medium& medium, const std::map<int, cd::Lba>& pregaps,
-                       SubchannelPart subchannel) {
+DiscLayout make_layout(Drive& drive, Medium& medium, const std::map<int, cd::Lba>& pregaps, SubchannelPart subchannel) {
   const Toc& toc = medium.toc;
   DiscLayout disc;
   cd::Layout& layout = disc.layout;

@@ -148,7 +148,7 @@ Outcome Drive::run(ByteView cdb, DataDirection direction, std::span<std::byte> b
     }
     if (settle(reply, trouble, patience)) continue;
     if (trouble == Trouble::timeout) doubtful_ = true;
-    if (trouble == Trouble::none) confirm_medium();
+    if (trouble == Trouble::none || reply.transferred > 0) confirm_medium();  // what came before a failure counts, too
     Outcome outcome{trouble, {}, std::min(reply.transferred, buffer.size()), {}};
     if (trouble == Trouble::aborted) outcome.trouble = Trouble::read_error;
     if (trouble != Trouble::none) {

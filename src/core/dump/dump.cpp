@@ -169,8 +169,8 @@ void Dump::guard_plan() {
     for (const auto& [lba, sector] : plan_.medium.seen) {
       Bytes now(sector.size());
       const bool cd = plan_.medium.kind == MediumKind::cd;
-      const Outcome outcome = cd ? drive.read_cd(lba, 1, {}, now)
-                                 : drive.read_blocks(static_cast<std::uint32_t>(lba), 1, now, false);
+      const Outcome outcome =
+          cd ? drive.read_cd(lba, 1, {}, now) : drive.read_blocks(static_cast<std::uint32_t>(lba), 1, now, false);
       same = same && (!outcome.ok() || now == sector);
     }
     if (same) return;
@@ -203,8 +203,7 @@ void Dump::plan_cd() {
   }
   plan_.expected_seconds = seconds;
   if (medium.subchannel != SubchannelPart::raw && std::exchange(request_.subchannel, false))
-    medium.warnings.push_back(
-        {"no_subchannel", "this drive does not return the subchannel: no .sub file is written"});
+    medium.warnings.push_back({"no_subchannel", "this drive does not return the subchannel: no .sub file is written"});
   if (!request_.offset && !audio.empty())
     medium.warnings.push_back(
         {"offset_unknown",
@@ -222,7 +221,8 @@ void Dump::remember_blocks() {
     Bytes block(cd::kUserBytes);
     if (lba >= medium.blocks) continue;
     if (!parts_->drive->read_blocks(static_cast<std::uint32_t>(lba), 1, block, false).ok()) continue;
-    if (!std::equal(block.begin() + 1, block.end(), block.begin())) medium.seen.emplace_back(static_cast<Lba>(lba), block);
+    if (!std::equal(block.begin() + 1, block.end(), block.begin()))
+      medium.seen.emplace_back(static_cast<Lba>(lba), block);
   }
 }
 

@@ -46,8 +46,8 @@ class DriveBlocks final : public ByteSource {
     Bytes buffer(most_ * cd::kUserBytes);
     while (!out.empty()) {
       const std::uint64_t lba = offset / cd::kUserBytes, inside = offset % cd::kUserBytes;
-      const auto wanted = static_cast<std::uint32_t>(std::min<std::uint64_t>(
-          {most_, (inside + out.size() + cd::kUserBytes - 1) / cd::kUserBytes, blocks_ - lba}));
+      const auto wanted = static_cast<std::uint32_t>(
+          std::min<std::uint64_t>({most_, (inside + out.size() + cd::kUserBytes - 1) / cd::kUserBytes, blocks_ - lba}));
       const auto target = std::span(buffer).first(wanted * cd::kUserBytes);
       const Outcome outcome = drive_.read_blocks(static_cast<std::uint32_t>(lba), wanted, target, false);
       if (outcome.trouble == Trouble::bad_field && wanted > 1) {
@@ -108,8 +108,7 @@ class DriveTrack final : public ByteSource {
 };
 
 void not_identified(std::vector<Warning>& warnings) {
-  warnings.push_back(
-      {"not_identified", "sectors that would name it cannot be read: which disc this is stays open"});
+  warnings.push_back({"not_identified", "sectors that would name it cannot be read: which disc this is stays open"});
 }
 
 void compare_size(const SourcePtr& disc, std::uint64_t blocks, std::vector<Warning>& warnings) {

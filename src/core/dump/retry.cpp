@@ -153,7 +153,8 @@ Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
     }
     if (i < extras.flagged.size() && !extras.flagged[i].empty()) ++stats_.flagged_sectors;
     const ByteView sector = ByteView(sectors).subspan(i * cd::kRawBytes, cd::kRawBytes);
-    if (!extras.misplaced && !lacks && fresh_[i]) bad.votes.add(sector, i < extras.flagged.size() ? extras.flagged[i] : std::vector<cd::Erasure>{});
+    if (!extras.misplaced && !lacks && fresh_[i])
+      bad.votes.add(sector, i < extras.flagged.size() ? extras.flagged[i] : std::vector<cd::Erasure>{});
     if (bad.votes.readings() == 0) {
       if (is_lost(map_.at(lba))) store_.write(lba, sector);
       map_.set(lba, lba + 1, SectorState::audio_unsure);
@@ -222,8 +223,9 @@ void Strategy::retry(const Region& region, Lba lba) {
   if (extras.flagged.size() > own) reading.flagged = extras.flagged[own];
   if (!reading.flagged.empty()) ++stats_.flagged_sectors;
   const Soundness sound = soundness(region, lba, cd::SectorView(sector));
-  const bool again = fresh_[own] && counts_if_repeated(cd::SectorView(sector)) && std::any_of(bad.readings.begin(), bad.readings.end(),
-                                          [&](const Reading& known) { return known.bytes == reading.bytes; });
+  const bool again = fresh_[own] && counts_if_repeated(cd::SectorView(sector)) &&
+                     std::any_of(bad.readings.begin(), bad.readings.end(),
+                                 [&](const Reading& known) { return known.bytes == reading.bytes; });
   if (sound == Soundness::proved || (sound == Soundness::unchecked && again)) return done(sector, SectorState::retried);
   keep(lba, reading);
   map_.set(lba, lba + 1, SectorState::bad_edc);

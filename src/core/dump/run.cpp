@@ -20,8 +20,8 @@ using cd::Lba;
 namespace {
 
 /// Facts of a state that must be equal for a dump to go on: they decide which bytes are read.
-constexpr std::array<const char*, 6> kIdentity = {"medium", "sectors", "sector-bytes", "offset", "subchannel",
-                                                  "decrypted"};
+constexpr std::array<const char*, 6> kIdentity = {"medium", "sectors",    "sector-bytes",
+                                                  "offset", "subchannel", "decrypted"};
 
 /// Hashes of the whole file and of each track in one pass over what was written.
 void hash_data(const SourcePtr& data, const DumpPlan& plan, const std::vector<std::string>& names, DumpResult& result,
@@ -166,7 +166,8 @@ void Dump::distrust_state(const DumpStore& store, SectorMap& map) const {
         continue;
       }
       for (Lba at = first; at < end;) {
-        const auto n = static_cast<Lba>(std::min<std::uint64_t>(sectors.size() / size, static_cast<std::uint64_t>(end - at)));
+        const auto n =
+            static_cast<Lba>(std::min<std::uint64_t>(sectors.size() / size, static_cast<std::uint64_t>(end - at)));
         // A state that claims more than the file holds: the file is right.
         if (store.offset_of(at) + static_cast<std::uint64_t>(n) * size > there) {
           for (Lba lba = at; lba < end; ++lba)
@@ -177,7 +178,8 @@ void Dump::distrust_state(const DumpStore& store, SectorMap& map) const {
           store.read(at, std::span(sectors).first(static_cast<std::size_t>(n) * size));
           for (Lba lba = at; lba < at + n; ++lba) {
             const auto s = ByteView(sectors).subspan(static_cast<std::size_t>(lba - at) * size, size);
-            if (soundness(region, lba, cd::SectorView(s)) == Soundness::bad) map.set(lba, lba + 1, SectorState::untried);
+            if (soundness(region, lba, cd::SectorView(s)) == Soundness::bad)
+              map.set(lba, lba + 1, SectorState::untried);
           }
         }
         at += n;
@@ -217,9 +219,10 @@ void Dump::compare_samples(const DumpStore& store, const SectorMap& map, Strateg
       if (!*fits && !first_different) first_different = lba;
     }
     if (different > 0 && different >= same)
-      refuse("the unfinished dump holds other data than this disc: it is another one, or the drive has another read "
-             "offset",
-             first_different);
+      refuse(
+          "the unfinished dump holds other data than this disc: it is another one, or the drive has another read "
+          "offset",
+          first_different);
   }
 }
 
@@ -364,7 +367,8 @@ void Dump::correct_modes(DumpStore& store, const SectorMap& map) {
     for (Lba lba = track.start_lba; lba < track.end_lba && seen[1] + seen[2] < kEnough; ++lba) {
       if (is_lost(map.at(lba))) continue;
       store.read(lba, s);
-      if (const int mode = cd::header_mode(s).value_or(0); mode == 1 || mode == 2) ++seen[static_cast<std::size_t>(mode)];
+      if (const int mode = cd::header_mode(s).value_or(0); mode == 1 || mode == 2)
+        ++seen[static_cast<std::size_t>(mode)];
     }
     const int mode = seen[2] > seen[1] ? 2 : 1;
     if (seen[1] + seen[2] == 0 || mode == supposed) continue;

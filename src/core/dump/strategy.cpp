@@ -312,7 +312,8 @@ void Strategy::second_reading(const Region& todo) {
       for (std::uint32_t i = 0; i < count; ++i) {
         const Lba lba = at + static_cast<Lba>(i);
         const auto own = [&](const Bytes& from) { return ByteView(from).subspan(i * size, size); };
-        const bool same = i < r.delivered && fresh_[i] && std::equal(own(now).begin(), own(now).end(), own(then).begin());
+        const bool same =
+            i < r.delivered && fresh_[i] && std::equal(own(now).begin(), own(now).end(), own(then).begin());
         if (same) {
           set_state(lba, lba + 1, SectorState::good);
           continue;

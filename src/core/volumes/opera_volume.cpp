@@ -71,7 +71,8 @@ class Reader {
         return damage("not_a_directory", fmt::format("{}: its blocks hold something else", name));
       if (static_cast<std::int32_t>(load_be32(block, 4)) != before)
         volume_.problems.push_back({"block_order", fmt::format("{}: its blocks contradict each other about their "
-                                                               "order", name)});
+                                                               "order",
+                                                               name)});
       const End found = read_entries(ByteView(block).subspan(first, end - first), folder, queue);
       if (found == End::broken) return;
       before = std::exchange(n, static_cast<std::int32_t>(load_be32(block, 0)));
@@ -79,8 +80,8 @@ class Reader {
         return damage("record_lost", fmt::format("{}: whether more of its blocks follow is contradicted", name));
     }
     if (folder.blocks != visited.size())
-      damage("record_lost", fmt::format("{} has {} where {} are said", name, plural(visited.size(), "block"),
-                                        folder.blocks));
+      damage("record_lost",
+             fmt::format("{} has {} where {} are said", name, plural(visited.size(), "block"), folder.blocks));
   }
 
   enum class End { of_block, of_all, broken };
@@ -100,8 +101,8 @@ class Reader {
       at += size;
       if ((flags & (kLastOfAll | kLastInBlock)) == 0) continue;
       if (at != entries.size())
-        damage("record_lost", fmt::format("{}: {} behind its last entry", name_of(folder),
-                                          bytes_text(entries.size() - at)));
+        damage("record_lost",
+               fmt::format("{}: {} behind its last entry", name_of(folder), bytes_text(entries.size() - at)));
       return (flags & kLastOfAll) != 0 ? End::of_all : End::of_block;
     }
     if (entries.empty()) return End::of_all;  // an empty folder has no entry to carry the mark
@@ -114,11 +115,10 @@ class Reader {
     constexpr std::size_t kTypeAt = 8, kBlockSizeAt = 12, kBlocksAt = 0x14;
     const std::uint64_t blocks = (entry.size_bytes + kBlock - 1) / kBlock;
     if (load_be32(e, kBlockSizeAt) != kBlock || load_be32(e, kBlocksAt) != blocks)
-      damage("record_contradiction", fmt::format("{}: its size in bytes and its size in blocks contradict each other",
-                                                 printable(entry.path)));
-    if ((as_text(e.subspan(kTypeAt, 4)) == "*dir") != is_folder)
       damage("record_contradiction",
-             fmt::format("{}: whether it is a folder is contradicted", printable(entry.path)));
+             fmt::format("{}: its size in bytes and its size in blocks contradict each other", printable(entry.path)));
+    if ((as_text(e.subspan(kTypeAt, 4)) == "*dir") != is_folder)
+      damage("record_contradiction", fmt::format("{}: whether it is a folder is contradicted", printable(entry.path)));
   }
 
   void add(ByteView e, bool is_folder, const Folder& folder, std::deque<Folder>& queue) {

@@ -1,8 +1,8 @@
 #include "opifex/core/dump/buffer_model.hpp"
 
-#include <gtest/gtest.h>
-
 #include <deque>
+
+#include <gtest/gtest.h>
 
 #include "testkit.hpp"
 

@@ -1,11 +1,11 @@
-#include "opifex/core/dump/sense.hpp"
-
 #include "drive.hpp"
 
 #include <algorithm>
 #include <cerrno>
 #include <chrono>
 #include <thread>
+
+#include "opifex/core/dump/sense.hpp"
 
 namespace opifex::dump {
 SimulatedDrive::SimulatedDrive(SimDescription description, std::string name)

@@ -90,10 +90,10 @@ class SimulatedDrive final : public DriveTransport {
   std::vector<std::uint32_t> attention_;       // senses to report first
   std::atomic<std::uint64_t> clock_ms_ = 0;    // asked from other threads too
   std::uint64_t ready_at_ = 0;
-  double owed_ms_ = 0;    // of real time, not slept yet
-  unsigned speed_ = 0;    // kB/s
-  cd::Lba head_ = -1000;  // sector behind the last one read
-  int shift_ = 0;         // jitter of the stream since the last seek
+  double owed_ms_ = 0;        // of real time, not slept yet
+  unsigned speed_ = 0;        // kB/s
+  cd::Lba head_ = -1000;      // sector behind the last one read
+  int shift_ = 0;             // jitter of the stream since the last seek
   cd::Lba past_buffer_ = -1;  // the group the running command read past the buffer
   std::uint64_t seeks_ = 0;
   bool dead_ = false, spun_up_ = false;

@@ -3,9 +3,8 @@
 
 #include <functional>
 #include <iosfwd>
-#include <optional>
-
 #include <nlohmann/json.hpp>
+#include <optional>
 
 #include "opifex/core/check/check.hpp"
 #include "opifex/core/convert/plan.hpp"
@@ -39,8 +38,8 @@ std::string dump(const Json& document);
 /// A result with a list of any length: the list's items are made while they are printed, so that of a hundred thousand
 /// files none is in memory as JSON but the one that is printed.
 struct LongResult {
-  Json result;                              ///< whole but for the list, whose key is there with an empty array
-  std::string key;                          ///< of the list
+  Json result;                                ///< whole but for the list, whose key is there with an empty array
+  std::string key;                            ///< of the list
   std::function<std::optional<Json>()> next;  ///< its next item; nothing at the end
 };
 

@@ -7,8 +7,8 @@
 
 namespace opifex::dump {
 
-/// The buffer keeps the sectors read last, in the order in which they were read from the disc. Time is counted in sectors
-/// that surely came from the disc: one that was touched less than a buffer's length ago may be in there.
+/// The buffer keeps the sectors read last, in the order in which they were read from the disc. Time is counted in
+/// sectors that surely came from the disc: one that was touched less than a buffer's length ago may be in there.
 class BufferModel {
  public:
   /// `sectors`: the buffer's length; 0: there is none.

@@ -79,7 +79,7 @@ struct DumpResult {
   std::vector<std::string> hit_files = {};  ///< files of the disc's file systems with sectors that are lost
   std::uint64_t unreachable_samples = 0;
   std::uint64_t subchannel_missing = 0;  ///< sectors whose subchannel was asked for and never came
-  double seconds = 0;  ///< wall time of this run
+  double seconds = 0;                    ///< wall time of this run
   bool resumed = false;
 };
 

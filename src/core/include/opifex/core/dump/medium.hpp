@@ -18,9 +18,9 @@ struct Medium {
   std::string name = {};    ///< "CD-ROM", "DVD-ROM, dual layer", "image or block device"
   std::string reader = {};  ///< drive strings, or the path
   bool recordable = false;
-  Toc toc = {};              ///< CDs
+  Toc toc = {};                                      ///< CDs
   SubchannelPart subchannel = SubchannelPart::none;  ///< what the drive returns of it
-  std::uint64_t blocks = 0;  ///< 2048-byte blocks of other media
+  std::uint64_t blocks = 0;                          ///< 2048-byte blocks of other media
   int layers = 1;
   std::uint32_t layer_break = 0;  ///< LBA of layer 1's first block; 0: one layer, or not told
   std::string catalogue = {};

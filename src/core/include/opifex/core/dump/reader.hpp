@@ -31,11 +31,11 @@ struct Extras {
   bool flags_known = false;                            ///< it had
   std::vector<std::vector<cd::Erasure>> flagged = {};  ///< a list a sector
   Bytes subchannel = {};                               ///< 96 bytes a sector, interleaved, if the reader keeps it
-  ByteView before = {};      ///< some audio sectors before the first, if known: the stream is joined to them
-  ByteView after = {};       ///< some audio sectors behind the last, if known
-  bool misplaced = false;    ///< the stream could not be joined
+  ByteView before = {};            ///< some audio sectors before the first, if known: the stream is joined to them
+  ByteView after = {};             ///< some audio sectors behind the last, if known
+  bool misplaced = false;          ///< the stream could not be joined
   std::vector<bool> lacking = {};  ///< by sector: silence stands where the drive could not reach; empty: nowhere
-  bool past_buffer = false;  ///< ask the drive to read from the disc itself
+  bool past_buffer = false;        ///< ask the drive to read from the disc itself
 };
 
 struct ReadResult {

@@ -138,11 +138,11 @@ class Strategy {
   DumpStats stats_;
   std::map<cd::Lba, Bad> bad_;
   std::map<cd::Lba, std::vector<cd::Erasure>> suspects_;
-  std::map<cd::Lba, cd::Lba> unchecked_;  // runs of data without a checksum, read once: first -> end
+  std::map<cd::Lba, cd::Lba> unchecked_;      // runs of data without a checksum, read once: first -> end
   std::vector<Witness> witnesses_, watched_;  // given, and taken on the way; of the thread that reads
-  std::size_t kept_ = 0;                  // readings held in memory
-  BufferModel buffer_;                    // of the thread that reads
-  std::vector<bool> fresh_;               // of the last reading: which of its sectors came from the disc
+  std::size_t kept_ = 0;                      // readings held in memory
+  BufferModel buffer_;                        // of the thread that reads
+  std::vector<bool> fresh_;                   // of the last reading: which of its sectors came from the disc
   std::uint64_t retries_from_ms_ = 0;
   std::uint64_t sampled_ms_ = 0, sampled_bytes_ = 0;
   std::uint64_t saved_at_ms_ = 0;
