@@ -66,7 +66,7 @@ void repair(Session& session, const Image& image, const CheckResult& result) {
     const Proof proof = set ? prove_same(repaired, copy, {repaired.format->holds}, session.work())
                             : prove_copies(conversion.plan, *staged, written, session.work());
     done.proof_sha1 = proof.sha1;
-    done.proof_compared = proof.compared;
+    done.proof_compared = proof.compared + "; those that were damaged as they were mended";
     after = check_image(copy, check_options(session), session.work());
     if (left_bad(after, false) == left_bad(result, true)) return;
     throw Error({.fault = Fault::device,

@@ -205,10 +205,9 @@ void Dump::plan_cd() {
   if (medium.subchannel != SubchannelPart::raw && std::exchange(request_.subchannel, false))
     medium.warnings.push_back({"no_subchannel", "this drive does not return the subchannel: no .sub file is written"});
   if (!request_.offset && !audio.empty())
-    medium.warnings.push_back(
-        {"offset_unknown",
-         "the drive's read offset is not known: the music may lie some samples early or late, everywhere the same; "
-         "--offset SAMPLES corrects it, --offset 0 says that there is none"});
+    medium.warnings.push_back({"offset_unknown",
+                               "the drive's read offset is not known: the music may lie a few samples off; --offset N "
+                               "corrects that, 0: none"});
   const CdReadOptions options{request_.offset.value_or(0), request_.subchannel, cd_speed(request_.top_speed)};
   parts_->reader = std::make_unique<CdReader>(drive, options, audio, plan_.layout.lead_out);
 }
