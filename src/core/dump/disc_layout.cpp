@@ -53,17 +53,28 @@ class Looker {
       }
     return std::nullopt;
   }
-  /// The border in [first, end) from which on the sectors are data (or are not); `end` if none is.
+  /// The border in [first, end) from which on the sectors are data (or are not); `end` if none is. Looked for from the
+  /// end backwards: what cannot be read never moves it.
   Lba border(Lba first, Lba end, bool data) {
+    const auto is_own = [&](Lba lba) { return is_data(lba, first, end) == std::optional(data); };
     Lba low = first, high = end;
+    for (Lba step = 1; low < high; step *= 2) {
+      const Lba at = std::max(first, end - step);
+      if (!is_own(at)) {
+        low = at + 1;
+        break;
+      }
+      high = at;
+      if (at == first) return first;
+    }
     while (low < high) {
       const Lba middle = low + (high - low) / 2;
-      if (is_data(middle, low, high).value_or(data) == data)
+      if (is_own(middle))
         high = middle;
       else
         low = middle + 1;
     }
-    return low;
+    return high;
   }
 
  private:

@@ -189,7 +189,7 @@ void Dump::distrust_state(const DumpStore& store, SectorMap& map) const {
 }
 
 /// Sectors that both sides know: is it really the same disc, in a drive that reads alike?
-void Dump::compare_samples(const DumpStore& store, const SectorMap& map, Strategy& strategy) {
+void Dump::compare_samples(const DumpStore& store, SectorMap& map, Strategy& strategy) {
   const auto refuse = [&](std::string what, std::optional<Lba> lba) {
     Error error({.fault = Fault::needs_word,
                  .code = "other_dump",
@@ -223,6 +223,9 @@ void Dump::compare_samples(const DumpStore& store, const SectorMap& map, Strateg
           "the unfinished dump holds other data than this disc: it is another one, or the drive has another read "
           "offset",
           first_different);
+    // Nothing of it tells its place: then it is read again.
+    if (music && same == 0)
+      for (const StateRange& range : known) map.set(range.first, range.end, SectorState::untried);
   }
 }
 
@@ -231,18 +234,24 @@ std::optional<bool> Dump::compare_sample(const DumpStore& store, Lba lba, Strate
   const auto region = std::find_if(plan_.regions.begin(), plan_.regions.end(),
                                    [&](const Region& r) { return lba >= r.first && lba < r.end; });
   if (region == plan_.regions.end()) return std::nullopt;
-  Bytes now(plan_.sector_bytes()), then(plan_.sector_bytes());
+  // Music that repeats itself would fit another offset as well.
+  const bool music = region->kind == RegionKind::audio;
+  const std::uint32_t count = music ? 3 : 1;
+  if (lba + static_cast<Lba>(count) > region->end) return std::nullopt;
+  Bytes now(count * plan_.sector_bytes()), then(now.size());
   store.read(lba, then);
-  if (std::adjacent_find(then.begin(), then.end(), std::not_equal_to<>()) == then.end()) return std::nullopt;
+  const bool flat = std::adjacent_find(then.begin(), then.end(), std::not_equal_to<>()) == then.end();
+  if (music ? !tells_its_place(then) : flat) return std::nullopt;
   // A single wrong byte of music is no other disc. The stream of a drive that jitters is not joined here: it would fit
   // whatever its offset is; after some seeks it lies where it should.
   const int tries = parts_->reader->jitters() ? 8 : 3;
   for (int i = 0; i < tries; ++i) {
     if (i > 0) strategy.read_elsewhere(lba);
-    if (parts_->reader->read(*region, lba, 1, now, nullptr).delivered != 1) return std::nullopt;
+    if (parts_->reader->read(*region, lba, count, now, nullptr).delivered != count) return std::nullopt;
     Bytes raw = now;
     if (parts_->key) decrypt_ps3(*plan_.ps3, *parts_->key, static_cast<std::uint64_t>(lba), now);
     if (now != then) continue;
+    raw.resize(plan_.sector_bytes());
     strategy.add_witness(lba, std::move(raw));
     return true;
   }

@@ -71,8 +71,7 @@ std::optional<CommandReply> SimulatedDrive::pending() {
 void SimulatedDrive::load_next() {
   medium_.reset();
   cache_.clear();
-  attempts_.clear();
-  fates_.clear();
+  fates_.clear();  // but the readings are counted on: another disc is not wrong in the same way
   head_ = -1000;
   spun_up_ = false;
   if (disc_ + 1 >= d_.discs.size()) return;

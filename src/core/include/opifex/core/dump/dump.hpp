@@ -115,7 +115,7 @@ class Dump {
   std::optional<SectorMapFile> saved_state() const;
   void refuse_other(const SectorMapFile& saved) const;
   void distrust_state(const DumpStore& store, SectorMap& map) const;
-  void compare_samples(const DumpStore& store, const SectorMap& map, Strategy& strategy);
+  void compare_samples(const DumpStore& store, SectorMap& map, Strategy& strategy);
   std::optional<bool> compare_sample(const DumpStore& store, cd::Lba lba, Strategy& strategy);
   std::vector<std::string> files_hit(const Image& image, const SectorMap& map) const;
   std::uint64_t read_missing_subchannel(DumpStore& store, Work& work);
