@@ -2,6 +2,7 @@
 #include "opifex/core/cd/parity.hpp"
 #include "opifex/core/cd/sector.hpp"
 #include "opifex/core/platforms/identity.hpp"
+#include "opifex/demo/wii_disc.hpp"
 
 #include "program.hpp"
 
@@ -190,6 +191,25 @@ TEST_F(DiscTruth, OfDiscsThatContradictTheirNumberOnlyTheNumberIsTold) {
   EXPECT_EQ(disc_text(2, 3), "2 of 3");
   EXPECT_EQ(disc_text(1, 1), "");
   EXPECT_EQ(disc_text(0, 2), "");
+}
+
+TEST_F(DiscTruth, ACutWiiDiscIsNotPaddedWithoutItsKey) {
+  demo::WiiRecipe recipe;
+  recipe.partitions.push_back({.type = 0,
+                               .offset = 0x50000,
+                               .clusters = 20,
+                               .title = recipe.title,
+                               .files = {{"coast.bin", 0x8000, 90'000}, {"maps/far.bin", 15 * 0x7C00, 5'000}}});
+  demo::write_wii_disc(recipe, *this / "cut.iso");
+  fs::resize_file(*this / "cut.iso", 0x50000 + 0x20000 + 12 * 0x8000 + 5'000);
+  write_file(*this / "keys.toml", demo::demo_key_file());
+  const Outcome blind = cli({"convert", "cut.iso", "--to", "wbfs", "--out", "a.wbfs", "--json"});
+  EXPECT_EQ(blind.exit_code, 3);
+  EXPECT_EQ(blind.json()["errors"][0]["code"], "short_unknown");
+  EXPECT_FALSE(fs::exists(*this / "a.wbfs"));
+  // With it the loss is told, and seen again in what was written.
+  EXPECT_EQ(cli({"convert", "cut.iso", "--to", "wbfs", "--out", "b.wbfs", "--key-file", "keys.toml"}).exit_code, 1);
+  EXPECT_EQ(cli({"check", "b.wbfs", "--hashes", "none", "--key-file", "keys.toml"}).exit_code, 1);
 }
 
 TEST_F(DiscTruth, UdfBesideIso9660IsToldToo) {

@@ -4,6 +4,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/part_names.hpp"
+#include "opifex/core/volumes/wii_disc.hpp"
 #include "opifex/core/volumes/xdvdfs_volume.hpp"
 
 namespace opifex {
@@ -197,6 +198,27 @@ std::vector<Loss> game_partition_losses(const Image& image, const ConvertRequest
 
 }  // namespace
 
+namespace {
+
+/// A container that holds whole discs pads what is missing; without the key nobody could ever tell it from what was
+/// blank before.
+void refuse_cut_disc(const Image& image) {
+  const auto wii = image.blocks ? read_wii_disc(image.blocks, image.keys.get()) : std::nullopt;
+  if (!wii || wii->plain) return;
+  for (const WiiPartition& p : wii->partitions)
+    if (!p.listed_only && !p.readable() && image.blocks->size() < p.end())
+      throw Error({.code = "short_unknown",
+                   .what = fmt::format("the image ends within the {} partition, and without its key nobody can tell "
+                                       "what is lost",
+                                       p.type_name()),
+                   .file = image.path.string(),
+                   .found = human_size(image.blocks->size()),
+                   .expected = human_size(p.end()),
+                   .hint = "give the key with --key-file; --to chd keeps the image as it is"});
+}
+
+}  // namespace
+
 std::vector<Loss> Conversion::refused() const {
   std::vector<Loss> open;
   for (const Loss& loss : losses)
@@ -232,6 +254,7 @@ Conversion plan_conversion(const Image& image, const ConvertRequest& request, Wo
          .what = image.format->id == "stfs" ? "this is a package of files, not a disc" : "nothing of the disc is there",
          .file = image.path.string(),
          .hint = image.format->id == "stfs" ? "opifex extract writes its files" : ""});
+  if (target.holds.whole_discs) refuse_cut_disc(image);
   Conversion conversion;
   conversion.plan = target.plan_write(image, request.out, request.options);
   conversion.warnings = conversion.plan.warnings;
