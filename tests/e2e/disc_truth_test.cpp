@@ -212,6 +212,35 @@ TEST_F(DiscTruth, ACutWiiDiscIsNotPaddedWithoutItsKey) {
   EXPECT_EQ(cli({"check", "b.wbfs", "--hashes", "none", "--key-file", "keys.toml"}).exit_code, 1);
 }
 
+TEST_F(DiscTruth, AWrongChecksumOfAChdDoesNotBecomeARightOne) {
+  struct Place {
+    const char* vector;
+    std::size_t sum;  // of the data, in the header (formats/chd/README.md)
+  };
+  constexpr std::size_t kV3Md5 = 44, kV3 = 80, kV4 = 88, kV5 = 64, kSumBytes = 20;
+  write_file(*this / "parent.chd", read_file(vector_path("chd/parent.chd")));
+  for (const Place& place : {Place{"cd-mixed.chd", kV5}, Place{"cd-subcode.chd", kV5}, Place{"gd-pad.chd", kV5},
+                             Place{"gd-old-le.chd", kV5}, Place{"dvd.chd", kV5}, Place{"hd.chd", kV5},
+                             Place{"child.chd", kV5}, Place{"v4.chd", kV4}, Place{"cd-v4-chtr.chd", kV4},
+                             Place{"cd-v4-chcd-be.chd", kV4}, Place{"v3.chd", kV3}, Place{"cd-v3-chcd.chd", kV3},
+                             Place{"v3.chd", kV3Md5}}) {
+    std::string bytes = read_file(vector_path(std::string("chd/") + place.vector));
+    bytes[place.sum + 3] = static_cast<char>(bytes[place.sum + 3] ^ 16);
+    if (place.sum == kV3Md5) std::fill_n(bytes.begin() + kV3, kSumBytes, '\0');
+    write_file(*this / "in.chd", bytes);
+    fs::remove(*this / "out.chd");
+    ASSERT_EQ(cli({"check", "in.chd"}).exit_code, 1) << place.vector;
+    const Outcome copied = cli({"convert", "in.chd", "--to", "chd", "--out", "out.chd", "--json"});
+    if (copied.exit_code == 3) {
+      EXPECT_EQ(copied.json()["errors"][0]["code"], "damaged_source") << place.vector;
+      EXPECT_FALSE(fs::exists(*this / "out.chd")) << place.vector;
+      continue;
+    }
+    EXPECT_EQ(copied.exit_code, 1) << place.vector;
+    EXPECT_EQ(cli({"check", "out.chd"}).exit_code, 1) << place.vector;
+  }
+}
+
 TEST_F(DiscTruth, UdfBesideIso9660IsToldToo) {
   std::string bytes = read_file(vector_path("iso/ps2.iso"));
   const auto also = [&] {

@@ -16,6 +16,23 @@ namespace opifex::dump {
 
 using cd::Lba;
 
+std::uint32_t SectorReader::read_over(Lba lba, std::uint32_t count, std::uint32_t& chunk,
+                                      const ReadSectors& read) const {
+  Bytes sectors(std::min(count, chunk) * sector_bytes());
+  std::uint32_t came = 0;
+  for (std::uint32_t done = 0; done < count;) {
+    const std::uint32_t n = std::min(chunk, count - done);
+    const Outcome outcome = read(lba + static_cast<Lba>(done), n, std::span(sectors).first(n * sector_bytes()));
+    if (outcome.trouble == Trouble::bad_field && chunk > 1) {
+      chunk = std::max(1u, chunk / 2);
+      continue;
+    }
+    came += outcome.ok() ? n : 0;
+    done += n;
+  }
+  return came;
+}
+
 ReadResult BlockReader::read(const Region&, Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras) {
   const bool past_buffer = extras && extras->past_buffer;
   for (std::uint32_t done = 0; done < count;) {
@@ -43,19 +60,9 @@ void BlockReader::set_slowness(unsigned step) {
 }
 
 std::uint32_t BlockReader::skim(Lba lba, std::uint32_t count) {
-  Bytes blocks(std::min(count, chunk_) * cd::kUserBytes);
-  std::uint32_t came = 0;
-  for (std::uint32_t done = 0; done < count;) {
-    const std::uint32_t n = std::min(chunk_, count - done);
-    const Outcome outcome = drive_.read_blocks(static_cast<std::uint32_t>(lba) + done, n, blocks, false);
-    if (outcome.trouble == Trouble::bad_field && chunk_ > 1) {
-      chunk_ = std::max(1u, chunk_ / 2);
-      continue;
-    }
-    came += outcome.ok() ? n : 0;
-    done += n;
-  }
-  return came;
+  return read_over(lba, count, chunk_, [this](Lba at, std::uint32_t n, std::span<std::byte> out) {
+    return drive_.read_blocks(static_cast<std::uint32_t>(at), n, out, false);
+  });
 }
 
 DeviceReader::DeviceReader(const std::filesystem::path& path) : name_(path.string()) {

@@ -110,20 +110,8 @@ void CdReader::set_slowness(unsigned step) {
 }
 
 std::uint32_t CdReader::skim(Lba lba, std::uint32_t count) {
-  Bytes sectors(std::min(count, chunk_) * cd::kRawBytes);
-  std::uint32_t came = 0;
-  for (std::uint32_t done = 0; done < count;) {
-    const std::uint32_t n = std::min(chunk_, count - done);
-    const Outcome outcome =
-        drive_.read_cd(lba + static_cast<Lba>(done), n, {}, std::span(sectors).first(n * cd::kRawBytes));
-    if (outcome.trouble == Trouble::bad_field && chunk_ > 1) {
-      chunk_ = std::max(1u, chunk_ / 2);
-      continue;
-    }
-    came += outcome.ok() ? n : 0;
-    done += n;
-  }
-  return came;
+  return read_over(lba, count, chunk_,
+                   [this](Lba at, std::uint32_t n, std::span<std::byte> out) { return drive_.read_cd(at, n, {}, out); });
 }
 
 /// False if the drive refuses to deliver these parts even of one sector.

@@ -244,14 +244,14 @@ class Chd::Logical final : public ByteSource {
   mutable HunkCache cache_;
 };
 
-void Chd::watch() const { watch_->start(); }
+void Chd::watch() const { watch_->start(header_.raw_sha1 || header_.md5.empty() ? "sha1" : "md5"); }
 
 void Chd::watched(std::uint64_t number, ByteView hunk) const {
   const std::uint64_t left = header_.logical_bytes - number * header_.hunk_bytes;
   watch_->add(number, hunk.first(static_cast<std::size_t>(std::min<std::uint64_t>(hunk.size(), left))));
 }
 
-std::optional<std::string> Chd::watched_sha1() const { return watch_->finish(header_.hunk_count); }
+std::optional<std::string> Chd::watched_hash() const { return watch_->finish(header_.hunk_count); }
 
 SourcePtr Chd::logical() const { return std::make_shared<Logical>(self_.lock()); }
 

@@ -21,7 +21,7 @@ class ChdContainer final : public Container {
   ChdContainer(std::shared_ptr<const Chd> file, Contents contents, CdImagePtr cd)
       : chd_(std::move(file)), contents_(std::move(contents)), cd_(std::move(cd)) {}
 
-  Origin origin() const { return {chd_.get(), contents_.kind}; }
+  Origin origin() const { return {chd_, contents_.kind}; }
 
   std::vector<ContainerFact> facts() const override {
     const Header& h = chd_->header();
@@ -88,8 +88,8 @@ class ChdContainer final : public Container {
   void watch() const override { chd_->watch(); }
   bool watches() const override { return true; }
   std::vector<ContainerProblem> seen() const override {
-    const auto found = chd_->watched_sha1();
-    return found ? compare(*found, "") : std::vector<ContainerProblem>{};
+    const std::string found = chd_->watched_hash().value_or("");
+    return chd_->header().raw_sha1 ? compare(found, "") : compare("", found);
   }
 
   std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const override {

@@ -14,7 +14,7 @@ std::shared_ptr<const Container> make_container(std::shared_ptr<const Chd> file,
 
 /// The CHD an image came out of, and what it holds; null for images from elsewhere. Both live as long as the image.
 struct Origin {
-  const Chd* file = nullptr;
+  std::shared_ptr<const Chd> file = {};
   Kind kind = Kind::raw;
 };
 Origin origin_of(const Image& image);

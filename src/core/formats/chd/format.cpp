@@ -353,6 +353,7 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
   chd::WriteRequest request = is_cd ? cd_request(image) : block_request(image, origin);
   check_options(options, is_cd, request.unit_bytes);
   keep_tags(origin, request.tags);
+  request.origin = origin.file;
   if (options.hunk_bytes != 0) request.hunk_bytes = options.hunk_bytes;
   if (!options.codecs.empty()) request.codecs = options.codecs;
   request.effort = options.effort;

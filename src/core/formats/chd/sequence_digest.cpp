@@ -2,9 +2,10 @@
 
 namespace opifex::chd {
 
-void SequenceDigest::start() {
+void SequenceDigest::start(const char* algorithm) {
   const std::lock_guard lock(mutex_);
-  digest_.emplace("sha1");
+  digest_.emplace(algorithm);
+  value_.reset();
   waiting_.clear();
   next_ = waiting_bytes_ = 0;
   following_ = true;
@@ -42,9 +43,10 @@ void SequenceDigest::wait(std::uint64_t number, ByteView bytes) {
 
 std::optional<std::string> SequenceDigest::finish(std::uint64_t count) {
   const std::lock_guard lock(mutex_);
-  if (!following_ || hashing_ || next_ != count) return std::nullopt;
+  if (value_ || !following_ || hashing_ || next_ != count) return value_;
   following_ = false;
-  return digest_->finish();
+  value_ = digest_->finish();
+  return value_;
 }
 
 }  // namespace opifex::chd

@@ -1,4 +1,4 @@
-/// The SHA-1 of hunks that many threads decode in nearly their order.
+/// The hash of hunks that many threads decode in nearly their order.
 #pragma once
 
 #include <atomic>
@@ -13,10 +13,10 @@ namespace opifex::chd {
 class SequenceDigest {
  public:
   /// From the first hunk on.
-  void start();
+  void start(const char* algorithm);
   /// Hunks that come before their turn wait; who jumps about is not followed any further. From many threads at once.
   void add(std::uint64_t number, ByteView bytes);
-  /// The SHA-1 of the first `count` hunks, if all of them came by.
+  /// Of the first `count` hunks, in hexadecimal, if all of them came by. May be asked again.
   std::optional<std::string> finish(std::uint64_t count);
 
  private:
@@ -28,6 +28,7 @@ class SequenceDigest {
   std::optional<Digest> digest_;  // of that thread
   std::uint64_t next_ = 0, waiting_bytes_ = 0;
   std::map<std::uint64_t, Bytes> waiting_;  // by number
+  std::optional<std::string> value_;
 };
 
 }  // namespace opifex::chd

@@ -192,7 +192,7 @@ class ChdPacker final : public Packer {
       for (std::size_t i = 0; i < sheet.files.size(); ++i) sheet.files[i].sha1 = run.file_sums[i];
       file.rewrite(kHeaderBytes, tag_block(sheet));
     }
-    file.rewrite(0, header(run.raw_sha1, map_offset));
+    file.rewrite(0, header(claimed(run.raw_sha1), map_offset));
   }
 
  private:
@@ -213,7 +213,31 @@ class ChdPacker final : public Packer {
     return block;
   }
 
-  Bytes header(const Sha1& raw, std::uint64_t map_offset) const {
+  struct Claim {
+    Sha1 raw, overall;
+  };
+  /// Of data that are not what their CHD says of them, still what it says. Error (refused, "damaged_source") if the same
+  /// cannot be said of them in this form.
+  Claim claimed(const Sha1& raw) const {
+    const Claim own{raw, overall_sha1_of(raw, r_.tags)};
+    if (!r_.origin) return own;
+    const Header& from = r_.origin->header();
+    const std::string found = r_.origin->watched_hash().value_or("");
+    const std::string wanted = from.raw_sha1 ? hex(*from.raw_sha1) : from.md5;
+    const bool wrong_data = !found.empty() && !wanted.empty() && found != wanted;
+    const bool wrong_tags = from.sha1 && from.raw_sha1 && *from.sha1 != r_.origin->overall_sha1(*from.raw_sha1);
+    if (wrong_data && found != hex(raw))
+      throw Error({.code = "damaged_source",
+                   .what = "the data are not what the checksum of this CHD says; a new CHD would vouch for them",
+                   .file = r_.origin->name(),
+                   .found = found,
+                   .expected = wanted,
+                   .hint = "another format keeps what is there without vouching for it: --to cue or --to iso"});
+    const Sha1 said = wrong_data ? *from.raw_sha1 : raw;
+    return {said, wrong_tags ? *from.sha1 : overall_sha1_of(said, r_.tags)};
+  }
+
+  Bytes header(const Claim& claim, std::uint64_t map_offset) const {
     Bytes h = to_bytes("MComprHD");
     put_be(h, kHeaderBytes, 4);
     put_be(h, 5, 4);
@@ -226,9 +250,8 @@ class ChdPacker final : public Packer {
     put_be(h, r_.tags.empty() && !r_.sheet ? 0 : kHeaderBytes, 8);
     put_be(h, r_.hunk_bytes, 4);
     put_be(h, r_.unit_bytes, 4);
-    const Sha1 overall = overall_sha1_of(raw, r_.tags);
     const Sha1 parent = r_.parent ? r_.parent->header().identity().value_or(Sha1{}) : Sha1{};
-    for (const Sha1& sha1 : {raw, overall, parent}) h.insert(h.end(), sha1.begin(), sha1.end());
+    for (const Sha1& sha1 : {claim.raw, claim.overall, parent}) h.insert(h.end(), sha1.begin(), sha1.end());
     return h;
   }
 

@@ -18,6 +18,8 @@ struct WriteRequest {
   /// A sheet to keep, its files cut from the sectors of `runs`; it is listed behind `tags`.
   std::optional<SheetTag> sheet = {};
   std::vector<FrameRun> runs = {};
+  /// The CHD the data come from: what it claims of them is claimed on, so that damage cannot become a right checksum.
+  std::shared_ptr<const Chd> origin = {};
 };
 /// The output as a piece that makes its own bytes. Identical hunks are stored once, those of the parent not at all; the
 /// same bytes on any number of threads.

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <filesystem>
+#include <functional>
 #include <memory>
 #include <optional>
 #include <set>
@@ -68,6 +69,12 @@ class SectorReader {
   /// After a time-out. False if the drive is lost.
   virtual bool recover() { return true; }
   virtual std::uint64_t clock_ms() const = 0;
+
+ protected:
+  /// One after the other by commands of at most `chunk` sectors: fewer, once the drive refuses so many. What fails is
+  /// passed over. Returns how many came.
+  using ReadSectors = std::function<Outcome(cd::Lba, std::uint32_t count, std::span<std::byte> out)>;
+  std::uint32_t read_over(cd::Lba lba, std::uint32_t count, std::uint32_t& chunk, const ReadSectors& read) const;
 };
 
 struct CdReadOptions {

@@ -67,8 +67,9 @@ class Chd {
   SourcePtr logical() const;
   /// From now on what is read through logical() is hashed, too, as long as it is read in order.
   void watch() const;
-  /// The SHA-1 of all logical bytes, if they were read since watch(), in hexadecimal.
-  std::optional<std::string> watched_sha1() const;
+  /// The SHA-1 of all logical bytes, if they were read since watch(), in hexadecimal; of a file that has no SHA-1 but
+  /// an MD5, that.
+  std::optional<std::string> watched_hash() const;
   /// Overall SHA-1 as the header should have it for this raw SHA-1.
   Sha1 overall_sha1(const Sha1& raw) const;
 
