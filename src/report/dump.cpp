@@ -45,6 +45,16 @@ std::string encryption(const DumpPlan& plan) {
   return plan.decrypts ? "yes; decrypted while reading" : "yes; dumped as it is";
 }
 
+/// What is done about the place of the music, where that is known.
+std::string offset_text(const DumpPlan& plan) {
+  if (plan.layout.audio_track_count() == 0) return "";
+  const int corrected = plan.offset.value_or(0);
+  const bool confirmed = plan.found_offset == corrected;
+  if (!plan.offset && !confirmed) return "";  // a warning speaks of it
+  return (corrected == 0 ? "none" : fmt::format("{} samples are corrected", corrected)) +
+         (confirmed ? ", as data read as music confirm" : "");
+}
+
 std::string medium_text(const DumpPlan& plan) {
   const Identity& id = plan.medium.identity;
   std::string text = printable(plan.source) + "\n";
@@ -141,11 +151,27 @@ std::string proof_line(const DumpPlan& plan, const SectorMap& map) {
   return text;
 }
 
+bool loses_data(const DumpPlan& plan, const SectorMap& map) {
+  const std::vector<StateRange> ranges = map.ranges();
+  return std::any_of(ranges.begin(), ranges.end(), [&](const StateRange& range) {
+    return is_lost(range.state) &&
+           std::any_of(plan.regions.begin(), plan.regions.end(), [&](const dump::Region& region) {
+             return region.kind != dump::RegionKind::audio && range.first < region.end && range.end > region.first;
+           });
+  });
+}
+
 std::string hit_line(const DumpPlan& plan, const DumpResult& r) {
   constexpr std::size_t kShown = 8;
   std::vector<std::string> hit(r.hit_files.begin(),
                                r.hit_files.begin() + static_cast<std::ptrdiff_t>(std::min(kShown, r.hit_files.size())));
   if (r.hit_files.size() > kShown) hit.push_back(fmt::format("{} more files", grouped(r.hit_files.size() - kShown)));
+  const bool has_files = !plan.medium.identity.platform.empty() && plan.medium.identity.platform != "audio-cd";
+  if (loses_data(plan, r.map.map) && r.files_known && hit.empty())
+    hit.push_back("no file: what is lost lies between them");
+  if (loses_data(plan, r.map.map) && !r.files_known && has_files)
+    hit.push_back(hit.empty() ? "files that cannot be named: the directories are damaged"
+                              : "perhaps more: the directories are damaged");
   for (const cd::Track& t : plan.layout.tracks) {
     if (!t.mode.is_audio()) continue;
     const std::vector<StateRange> ranges = r.map.map.ranges();
@@ -220,6 +246,7 @@ std::string dump_plan_text(const DumpPlan& plan, DumpTense tense) {
   if (plan.expected_seconds > 0)
     expected += fmt::format(", about {} if nothing is damaged", duration(plan.expected_seconds));
   add(text, "To read", expected);
+  add(text, "Offset", offset_text(plan));
   if (plan.resumes_at)
     add(text, "Goes on",
         fmt::format("an unfinished dump of this disc is there: {:.0f} % are read", *plan.resumes_at * 100));
@@ -360,6 +387,8 @@ Json dump_json(const DumpPlan& plan, const DumpResult* r) {
                {"expected_seconds", plan.expected_seconds},
                {"resumes_at", plan.resumes_at ? Json(*plan.resumes_at) : Json()},
                {"decrypted", plan.decrypts},
+               {"offset", plan.offset ? Json(*plan.offset) : Json()},
+               {"found_offset", plan.found_offset ? Json(*plan.found_offset) : Json()},
                {"warnings", to_json(r ? r->warnings : plan.medium.warnings)}};
   if (!r) return json;
   Json readings = Json::object();
@@ -377,6 +406,7 @@ Json dump_json(const DumpPlan& plan, const DumpResult* r) {
                               {"unreachable_samples", r->unreachable_samples},
                               {"only_from_buffer", r->stats.in_buffer}};
   json["hit_files"] = r->hit_files;
+  json["hit_files_complete"] = r->files_known;
   json["subchannel_missing"] = r->subchannel_missing;
   json["resumed"] = r->resumed;
   json["seconds"] = r->seconds;

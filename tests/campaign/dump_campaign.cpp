@@ -26,7 +26,7 @@ using cd::Lba;
 namespace fs = std::filesystem;
 
 struct Counts {
-  std::uint64_t dumps = 0, refused = 0, resumed = 0, stopped = 0, joins = 0;
+  std::uint64_t dumps = 0, refused = 0, resumed = 0, stopped = 0, joins = 0, offsets = 0;
   std::uint64_t sectors = 0, claimed = 0;
   std::map<std::string, std::uint64_t> missed = {};   ///< sectors that nothing is wrong with, and that were not proved
   std::map<std::string, std::uint64_t> reasons = {};  ///< for stopping or refusing
@@ -174,7 +174,10 @@ class Trial {
 
   void verify_one(const Scenario& s, const DumpPlan& plan, const DumpResult& result) {
     const Oracle oracle(s.description, shift_of(s));
-    if (s.is_cd()) verify_layout(oracle, plan, result);
+    if (s.is_cd()) {
+      verify_layout(oracle, plan, result);
+      verify_offset(s, plan);
+    }
     std::ifstream data(s.is_cd() ? fs::path(plan.lead).replace_extension(".bin") : plan.lead, std::ios::binary);
     Bytes sector(plan.sector_bytes());
     std::uint64_t unsettled = 0;
@@ -207,8 +210,23 @@ class Trial {
     if (region.kind == RegionKind::audio || !s.description.drive.accurate_stream || result.stats.in_buffer > 0) return;
     // So may the music in a pause of which nobody knows where it begins.
     if (lba < region.index1 || state == SectorState::runout || has(result.warnings, "gap_judged")) return;
+    if (talks_) {
+      const Bytes is = Oracle(s.description, shift_of(s)).sector(lba);
+      std::printf("  sector %d is", lba);
+      for (std::size_t i = 0; i < 32; ++i) std::printf(" %02x", std::to_integer<unsigned>(is[i]));
+      std::printf("\n");
+    }
     throw Lie(fmt::format("sector {} is {}, and nothing is wrong with it ({})", lba, to_string(state),
                           describe(result.warnings)));
+  }
+
+  /// What is said of the music's place is so.
+  void verify_offset(const Scenario& s, const DumpPlan& plan) {
+    if (!plan.found_offset) return;
+    ++counts_.offsets;
+    const int own = s.description.drive.read_offset + s.description.discs.front().write_offset;
+    if (*plan.found_offset != own)
+      throw Lie(fmt::format("the offset is called {}, and is {}", *plan.found_offset, own));
   }
 
   void verify_layout(const Oracle& oracle, const DumpPlan& plan, const DumpResult& result) {
@@ -311,11 +329,12 @@ int campaign(double seconds, std::uint64_t seed, bool only_one) {
     }
     ++seed, ++trials;
   } while (!only_one && std::chrono::duration<double>(Clock::now() - start).count() < seconds);
-  std::printf("%s\n", fmt::format("{} trials, {} dumps ({} stopped or refused, {} went on), {} joins; {} sectors, {} "
-                                  "proved; {} failures",
-                                  trials, counts.dumps, counts.refused, counts.resumed, counts.joins, counts.sectors,
-                                  counts.claimed, failures)
-                          .c_str());
+  std::printf("%s\n",
+              fmt::format("{} trials, {} dumps ({} stopped or refused, {} went on, {} found the offset), {} joins; "
+                          "{} sectors, {} proved; {} failures",
+                          trials, counts.dumps, counts.refused, counts.resumed, counts.offsets, counts.joins,
+                          counts.sectors, counts.claimed, failures)
+                  .c_str());
   for (const auto& [kind, n] : counts.missed)
     std::printf("  sound but not proved, %s: %llu\n", kind.c_str(), static_cast<unsigned long long>(n));
   for (const auto& [code, n] : counts.reasons)

@@ -36,13 +36,50 @@ Bytes music(Random& r, std::uint32_t sectors) {
   return bytes;
 }
 
-/// Data with their pause in front, which begins as music.
-Bytes data_with_gap(Random& r, Lba at, std::uint32_t sectors, std::uint32_t music_sectors) {
+enum class DataKind { mode0, mode1, form1, form2, form2_without_edc, formless };
+
+/// One of the kinds a track of that mode may hold; most are those with a checksum.
+DataKind random_kind(Random& r, cd::TrackMode::Kind mode) {
+  using enum DataKind;
+  if (mode == cd::TrackMode::Kind::mode1) return mode1;
+  return one_of(r, {form1, form1, form1, form2, form2_without_edc, formless});
+}
+
+void make_data(Random& r, DataKind kind, Lba lba, cd::SectorSpan s) {
+  const Bytes noise = r.bytes(cd::kRawBytes);
+  const auto user = std::span<const std::byte, cd::kUserBytes>(noise.data(), cd::kUserBytes);
+  const auto long_user = std::span<const std::byte, cd::kForm2Bytes>(noise.data(), cd::kForm2Bytes);
+  const cd::Subheader video{1, 0, 0x62, 15};
+  switch (kind) {
+    case DataKind::mode0:
+      std::fill(s.begin(), s.end(), std::byte{0});
+      return cd::put_header(s, lba, 0);
+    case DataKind::mode1:
+      return cd::make_mode1(s, lba, user);
+    case DataKind::form1:
+      return cd::make_form1(s, lba, cd::kForm1Data, user);
+    case DataKind::form2:
+    case DataKind::form2_without_edc:
+      cd::make_form2(s, lba, video, long_user);
+      if (kind == DataKind::form2_without_edc) std::fill(s.begin() + cd::kForm2EdcAt, s.end(), std::byte{0});
+      return;
+    case DataKind::formless:
+      std::copy(noise.begin(), noise.end(), s.begin());
+      return cd::put_header(s, lba, 2);
+  }
+}
+
+/// Data of all kinds the mode has, in runs, with their pause in front; that begins as music, and now and then goes on
+/// as sectors of nothing.
+Bytes data_track(Random& r, const SimTrack& t, Lba at, std::uint32_t sectors, std::uint32_t music_sectors) {
   Bytes bytes = music(r, sectors);
+  DataKind kind = random_kind(r, t.mode);
+  const bool empty_pause = chance(r, 30);
   for (std::uint32_t i = music_sectors; i < sectors; ++i) {
-    const Bytes user = r.bytes(cd::kUserBytes);
-    cd::make_mode1(cd::SectorSpan(std::span(bytes).subspan(i * cd::kRawBytes, cd::kRawBytes)), at + static_cast<Lba>(i),
-                   std::span<const std::byte, cd::kUserBytes>(user));
+    if (chance(r, 4)) kind = random_kind(r, t.mode);
+    const DataKind own = i < t.pregap && empty_pause ? DataKind::mode0 : kind;
+    make_data(r, own, at + static_cast<Lba>(i),
+              cd::SectorSpan(std::span(bytes).subspan(i * cd::kRawBytes, cd::kRawBytes)));
   }
   return bytes;
 }
@@ -75,10 +112,11 @@ SimDisc random_cd(Random& r, const fs::path& folder) {
       if (is_music && chance(r, 40)) {
         write(file, music(r, sectors));
         t.file = file;
-      } else if (t.mode == cd::TrackMode::Kind::mode1 && t.pregap > 20 && chance(r, 40)) {
+      } else if (!is_music && chance(r, 40)) {
         // Between two tracks of data no pause is music.
         const bool behind_music = tracks.empty() || tracks.back().mode == cd::TrackMode::Kind::audio;
-        write(file, data_with_gap(r, at, sectors, behind_music ? static_cast<std::uint32_t>(r.below(t.pregap)) : 0));
+        const bool begins_as_music = behind_music && t.pregap > 20;
+        write(file, data_track(r, t, at, sectors, begins_as_music ? static_cast<std::uint32_t>(r.below(t.pregap)) : 0));
         t.file = file;
       }
       if (!t.file.empty()) t.sectors = 0;
@@ -97,12 +135,16 @@ SimFeatures random_drive(Random& r, SimKind kind) {
   // A drive that says nothing of its buffer is supposed to have 2 MiB: few of these discs are much larger.
   d.cache_kib = one_of(r, {64u, 64u, 256u, 256u, 256u, 512u, 512u, 1024u, 0u, 2048u});
   if (d.cache_kib == 0 || d.cache_kib == 2048) d.cache_kib = chance(r, 30) ? d.cache_kib : 128;
+  // Some drives have more than they say.
+  if (kind == SimKind::cd && chance(r, 25)) d.cache_told_kib = one_of(r, {0u, 64u, d.cache_kib / 4, d.cache_kib * 2});
   d.readahead = one_of(r, {0u, 8u, 32u, 75u});
   d.c2 = chance(r, 70);
   d.c2_reports = one_of(r, {1.0, 1.0, 0.66, 0.2});
   d.subchannel = one_of(r, {SimSubchannel::raw, SimSubchannel::raw, SimSubchannel::q, SimSubchannel::none});
   d.subchannel_lag = chance(r, 20) ? static_cast<int>(r.below(3)) - 1 : 0;
   d.overread = chance(r, 40);
+  d.cdda_on_data = chance(r, 35);
+  d.strict_type = chance(r, 80);
   d.max_blocks = one_of(r, {1u, 2u, 8u, 16u, 27u, 32u, 64u});
   d.full_toc = chance(r, 85);
   d.sense_lba = chance(r, 80);
@@ -140,6 +182,13 @@ void add_defects(Random& r, SimDescription& d, Lba end, bool is_cd) {
   jitter.max = static_cast<unsigned>(1 + r.below(900));
   jitter.p = 0.2 + 0.4 * static_cast<double>(r.below(100)) / 100.0;
   d.defects.push_back(jitter);
+}
+
+bool has_mode(const SimDisc& disc, bool music) {
+  return std::any_of(disc.sessions.begin(), disc.sessions.end(), [&](const std::vector<SimTrack>& tracks) {
+    return std::any_of(tracks.begin(), tracks.end(),
+                       [&](const SimTrack& t) { return (t.mode == cd::TrackMode::Kind::audio) == music; });
+  });
 }
 
 Lba end_of(const SimDescription& d) { return SimMedium(d.discs.front(), d.seed).end(); }
@@ -188,13 +237,23 @@ SimDisc other_disc(const SimDisc& disc, Random& r, const fs::path& folder) {
     other.image = folder / "other.iso";
     write(other.image, r.bytes(static_cast<std::size_t>(fs::file_size(disc.image))));
   }
+  if (disc.sessions.empty()) return other;
+  // Only the music, only the data, or both.
+  const std::uint64_t what = r.below(3);
+  const bool any_music = has_mode(disc, true), any_data = has_mode(disc, false);
+  const SimMedium medium(disc, 1);
   for (auto& session : other.sessions)
     for (SimTrack& t : session) {
-      if (t.mode != cd::TrackMode::Kind::audio) continue;
-      const std::uint32_t sectors =
-          t.file.empty() ? t.sectors : static_cast<std::uint32_t>(fs::file_size(t.file) / cd::kRawBytes);
+      const bool is_music = t.mode == cd::TrackMode::Kind::audio;
+      if ((what == 0 && is_music && any_data) || (what == 1 && !is_music && any_music)) continue;
+      const cd::Track& track = *medium.layout().track(t.number);
+      const auto sectors = static_cast<std::uint32_t>(track.end_lba - track.pregap_lba);
+      std::uint32_t music_sectors = 0;  // in front of data: as on the disc it is taken for
+      while (!is_music && medium.is_audio(track.pregap_lba + static_cast<Lba>(music_sectors))) ++music_sectors;
+      const Bytes bytes =
+          is_music ? r.bytes(sectors * cd::kRawBytes) : data_track(r, t, track.pregap_lba, sectors, music_sectors);
       t.file = folder / ("other" + std::to_string(t.number) + ".raw");
-      write(t.file, r.bytes(sectors * cd::kRawBytes));
+      write(t.file, bytes);
       t.sectors = 0;
     }
   return other;
@@ -206,11 +265,13 @@ std::string describe(const Scenario& s) {
                                  "edge",       "q_bad", "q_fixed", "brief",     "retry_sense"};
   const SimFeatures& d = s.description.drive;
   std::string text = fmt::format(
-      "  drive cache {} ahead {} c2 {} {} sub {} lag {} accurate {} overread {} offset {} max {} fua {}; given offset "
+      "  drive cache {} told {} ahead {} c2 {} {} sub {} lag {} accurate {} overread {} offset {} max {} fua {}; given "
+      "offset "
       "{} "
       "({}), passes {}\n",
-      d.cache_kib, d.readahead, d.c2, d.c2_reports, static_cast<int>(d.subchannel), d.subchannel_lag, d.accurate_stream,
-      d.overread, d.read_offset, d.max_blocks, d.fua, s.offset, s.offset_told, s.passes);
+      d.cache_kib, d.cache_told_kib.value_or(d.cache_kib), d.readahead, d.c2, d.c2_reports,
+      static_cast<int>(d.subchannel), d.subchannel_lag, d.accurate_stream, d.overread, d.read_offset, d.max_blocks,
+      d.fua, s.offset, s.offset_told, s.passes);
   for (const SimDisc& disc : s.description.discs) {
     text += fmt::format("  disc profile {} write offset {} {}\n", disc.profile, disc.write_offset, disc.image.string());
     for (const auto& session : disc.sessions)

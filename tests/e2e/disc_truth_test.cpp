@@ -219,11 +219,11 @@ TEST_F(DiscTruth, AWrongChecksumOfAChdDoesNotBecomeARightOne) {
   };
   constexpr std::size_t kV3Md5 = 44, kV3 = 80, kV4 = 88, kV5 = 64, kSumBytes = 20;
   write_file(*this / "parent.chd", read_file(vector_path("chd/parent.chd")));
-  for (const Place& place : {Place{"cd-mixed.chd", kV5}, Place{"cd-subcode.chd", kV5}, Place{"gd-pad.chd", kV5},
-                             Place{"gd-old-le.chd", kV5}, Place{"dvd.chd", kV5}, Place{"hd.chd", kV5},
-                             Place{"child.chd", kV5}, Place{"v4.chd", kV4}, Place{"cd-v4-chtr.chd", kV4},
-                             Place{"cd-v4-chcd-be.chd", kV4}, Place{"v3.chd", kV3}, Place{"cd-v3-chcd.chd", kV3},
-                             Place{"v3.chd", kV3Md5}}) {
+  for (const Place& place :
+       {Place{"cd-mixed.chd", kV5}, Place{"cd-subcode.chd", kV5}, Place{"gd-pad.chd", kV5}, Place{"gd-old-le.chd", kV5},
+        Place{"dvd.chd", kV5}, Place{"hd.chd", kV5}, Place{"child.chd", kV5}, Place{"v4.chd", kV4},
+        Place{"cd-v4-chtr.chd", kV4}, Place{"cd-v4-chcd-be.chd", kV4}, Place{"v3.chd", kV3},
+        Place{"cd-v3-chcd.chd", kV3}, Place{"v3.chd", kV3Md5}}) {
     std::string bytes = read_file(vector_path(std::string("chd/") + place.vector));
     bytes[place.sum + 3] = static_cast<char>(bytes[place.sum + 3] ^ 16);
     if (place.sum == kV3Md5) std::fill_n(bytes.begin() + kV3, kSumBytes, '\0');

@@ -1,6 +1,8 @@
 // Dumps that could lie: readings from the buffer, discs that are swapped, drives that are changed, gaps nobody tells.
 #include <fmt/format.h>
 
+#include "opifex/core/cd/sector.hpp"
+
 #include "program.hpp"
 
 namespace opifex::testkit {
@@ -70,6 +72,111 @@ TEST_F(DumpTruth, ADiscThatFitsIntoTheBufferCannotBeConfirmed) {
   EXPECT_EQ(run.exit_code, 1);
   EXPECT_EQ(result(run)["verdict"], "unsure");
   EXPECT_TRUE(contains(codes(run), "only_from_buffer"));
+}
+
+TEST_F(DumpTruth, ADriveThatSaysTooLittleOfItsBufferIsFoundOut) {
+  // Two equal wrong readings of each sector, one of them from a buffer of 2 MiB that the drive calls 64 KiB.
+  const std::string music = "{number = 1, mode = \"AUDIO\", sectors = 4000}";
+  const std::string sound = truth(music);
+  std::string defects;
+  for (int lba = 100; lba < 3900; lba += 90) defects += defect("silent", lba, lba, "p = 0.5\nbytes = 8");
+  const Outcome run =
+      dump(drive("c2 = false\ncache_kib = 2048\ncache_told_kib = 64", music, defects), "o/x.cue", {"--passes", "14"});
+  EXPECT_EQ(run.exit_code, 0) << codes(run);
+  EXPECT_EQ(bin("o"), sound);
+  // Nor is it believed on a disc on which that cannot be found out.
+  const Outcome small = dump(drive("cache_kib = 4096\ncache_told_kib = 64", kDataAndMusic), "p/x.cue");
+  EXPECT_EQ(small.exit_code, 1);
+  EXPECT_TRUE(contains(codes(small), "only_from_buffer"));
+}
+
+TEST_F(DumpTruth, DataWithoutAChecksumIsReadAgainInOneGo) {
+  // As films and voices lie on a disc: one sector of them in eight.
+  std::string track;
+  cd::Sector s{};
+  Random random(5);
+  for (int lba = 0; lba < 3000; ++lba) {
+    const Bytes noise = random.bytes(cd::kForm2Bytes);
+    const auto user = std::span<const std::byte, cd::kForm2Bytes>(noise);
+    if (lba % 8 == 0)
+      cd::make_form2(s, lba, {1, 0, 0x64, 1}, user);
+    else
+      cd::make_form1(s, lba, cd::kForm1Data, user.first<cd::kUserBytes>());
+    if (lba % 8 == 0) std::fill(s.begin() + cd::kForm2EdcAt, s.end(), std::byte{0});
+    track += as_text(s);
+  }
+  write_file(*this / "track.raw", track);
+  const std::string tracks = "{number = 1, mode = \"MODE2\", file = \"track.raw\"}";
+  const Outcome run = dump(drive("", tracks), "o/x.cue");
+  EXPECT_EQ(run.exit_code, 0) << run.out;
+  EXPECT_EQ(bin("o"), track);
+  EXPECT_EQ(result(run)["map"]["counts"]["good"], 3000);
+  EXPECT_LT(result(run)["drive_statistics"]["drive_seconds"], 20);
+  // What nobody flagged is found by the second reading.
+  const Outcome damaged = dump(drive("", tracks, defect("silent", 800, 800, "p = 0.5\nbytes = 9")), "p/x.cue");
+  EXPECT_EQ(damaged.exit_code, 0) << damaged.out;
+  EXPECT_EQ(bin("p"), track);
+}
+
+TEST_F(DumpTruth, WhatCameBeforeADiscWasChangedIsReadAgain) {
+  // No sector of these discs tells which one it is of, and they have the same table of contents.
+  const auto formless = [](std::uint64_t seed) {
+    Random random(seed);
+    std::string track;
+    for (int lba = 0; lba < 700; ++lba) {
+      cd::Sector s{};
+      const Bytes noise = random.bytes(s.size());
+      std::copy(noise.begin(), noise.end(), s.begin());
+      cd::put_header(s, lba, 2);
+      if (lba >= 100 && lba < 200)
+        cd::make_form1(s, lba, cd::kForm1Data,
+                       std::span<const std::byte, cd::kUserBytes>(noise.data(), cd::kUserBytes));
+      track += as_text(s);
+    }
+    return track;
+  };
+  write_file(*this / "a.raw", formless(1));
+  write_file(*this / "b.raw", formless(2));
+  const std::string second =
+      "[[next_discs]]\nsessions = [{tracks = [{number = 1, mode = \"MODE2\", file = \"b.raw\"}]}]\n";
+  for (const int at : {90, 150, 260, 640}) {
+    const Outcome run =
+        dump(drive("", "{number = 1, mode = \"MODE2\", file = \"a.raw\"}", second + defect("swap", at, at)), "o/x.cue",
+             {"--overwrite", "--restart"});
+    if (run.exit_code > 1) continue;  // it was noticed
+    const std::string is = bin("o");
+    EXPECT_TRUE(is == read_file(*this / "a.raw") || is == read_file(*this / "b.raw")) << "swapped at " << at;
+  }
+}
+
+TEST_F(DumpTruth, TheOffsetIsFoundWhereDataCanBeReadAsMusic) {
+  const auto warns = [&](const Outcome& run, const char* code) { return contains(codes(run), code); };
+  const std::string able = "cdda_on_data = true\nread_offset = -102";
+  const Outcome found = dump(drive(able, kDataAndMusic), "o/x.cue", {"--plan"});
+  EXPECT_EQ(result(found)["found_offset"], -102);
+  EXPECT_TRUE(warns(found, "offset_found"));
+  EXPECT_TRUE(contains(found.out, "--offset -102 puts it in place")) << found.out;
+  // Given, it is confirmed; another one is contradicted.
+  const Outcome right = dump(drive(able, kDataAndMusic), "o/x.cue", {"--plan", "--offset", "-102"});
+  EXPECT_FALSE(warns(right, "offset")) << codes(right);
+  EXPECT_TRUE(warns(dump(drive(able, kDataAndMusic), "o/x.cue", {"--plan", "--offset", "6"}), "offset_differs"));
+  // The pressing's own offset counts as well, and none is a finding, too.
+  const std::string pressed =
+      "[drive]\ncdda_on_data = true\nread_offset = 30\n[disc]\nwrite_offset = {}\n"
+      "sessions = [{{tracks = [{}]}}]\n";
+  for (const int write_offset : {-30, 0, 1100}) {
+    const Outcome run = dump(fmt::format(fmt::runtime(pressed), write_offset, kDataAndMusic), "o/x.cue", {"--plan"});
+    EXPECT_EQ(result(run)["found_offset"], 30 + write_offset);
+    EXPECT_EQ(warns(run, "offset_found"), write_offset != -30);
+  }
+  // A drive that refuses, a stream that jitters and a disc of music alone tell nothing.
+  for (const auto& [features, tracks] : {std::pair("read_offset = 6", kDataAndMusic),
+                                         std::pair("cdda_on_data = true\naccurate_stream = false", kDataAndMusic),
+                                         std::pair("cdda_on_data = true\nread_offset = 6", kMusic)}) {
+    const Outcome run = dump(drive(features, tracks), "o/x.cue", {"--plan"});
+    EXPECT_TRUE(result(run)["found_offset"].is_null()) << features;
+    EXPECT_TRUE(warns(run, "offset_unknown")) << features;
+  }
 }
 
 TEST_F(DumpTruth, MorePassesMendALongScratch) {
@@ -196,6 +303,19 @@ TEST_F(DumpTruth, ASummaryNamesWhatIsHitAndWhatToDo) {
   EXPECT_TRUE(contains(run.out, "Hits        BETA.BIN")) << run.out;
   EXPECT_TRUE(contains(run.out, "Try next")) << run.out;
   EXPECT_TRUE(contains(run.out, "by the error correction of the drive")) << run.out;
+  // Between the files nothing is hit, and that is said; where the directories are lost, nobody can tell.
+  const auto drive_of = [&](int first, int last) {
+    write_file(*this / "drive.toml", "[drive]\nkind = \"dvd\"\n[disc]\nprofile = 16\nimage = \"padded.iso\"\n" +
+                                         defect("unreadable", first, last));
+    return cli({"dump", "sim:drive.toml", "--out", "p/x.iso", "--overwrite", "--restart"});
+  };
+  const std::string image = read_file(*this / "d.iso");
+  write_file(*this / "padded.iso", image + std::string(64 * 2048, '\0'));
+  const int end = static_cast<int>(image.size() / 2048);
+  const Outcome between = drive_of(end + 32, end + 33);
+  EXPECT_TRUE(contains(between.out, "Hits        no file")) << between.out;
+  const Outcome blind = drive_of(17, 30);
+  EXPECT_FALSE(contains(blind.out, "no file")) << blind.out;
 }
 
 TEST_F(DumpTruth, AnOldMapDoesNotStayBesideAWholeDump) {

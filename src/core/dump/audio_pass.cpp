@@ -145,7 +145,7 @@ void Strategy::audio_window(const Region& todo, Lba first, std::uint32_t count) 
   std::vector<WindowReading> readings;
   for (std::size_t needed = kUsual; readings.size() < needed;) {
     // One that is shorter than the buffer is still in it. Of a longer one the beginning is gone when its end was read.
-    if (!readings.empty() && !buffer_.is_fresh(first) && !push_out(first, end)) {
+    if (!readings.empty() && !is_fresh(first, first + 1) && !push_out(first, end)) {
       stats_.in_buffer += count;
       break;
     }

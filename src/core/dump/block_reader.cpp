@@ -27,7 +27,7 @@ std::uint32_t SectorReader::read_over(Lba lba, std::uint32_t count, std::uint32_
       chunk = std::max(1u, chunk / 2);
       continue;
     }
-    came += outcome.ok() ? n : 0;
+    came += outcome.ok() ? static_cast<std::uint32_t>(outcome.bytes / sector_bytes()) : 0;
     done += n;
   }
   return came;

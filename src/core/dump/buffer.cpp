@@ -7,6 +7,25 @@ namespace opifex::dump {
 
 using cd::Lba;
 
+namespace {
+
+constexpr Lba kReadAhead = 96;           // sectors: more than drives do
+constexpr std::uint64_t kFromDisc = 10;  // ms: no head moves and finds its sector in less; a buffer answers in 1 to 5
+
+/// The parts of [from, to) that lie in none of the holes.
+std::vector<std::pair<Lba, Lba>> outside_of(std::vector<std::pair<Lba, Lba>> holes, Lba from, Lba to) {
+  std::sort(holes.begin(), holes.end());
+  std::vector<std::pair<Lba, Lba>> parts;
+  for (const auto& [first, end] : holes) {
+    if (from < std::min(first, to)) parts.emplace_back(from, std::min(first, to));
+    from = std::max(from, end);
+  }
+  if (from < to) parts.emplace_back(from, to);
+  return parts;
+}
+
+}  // namespace
+
 /// Sectors outside [first, end), all of them distinct.
 std::uint64_t Strategy::others_bytes(Lba first, Lba end) const {
   std::uint64_t sectors = 0;
@@ -25,9 +44,9 @@ Lba Strategy::most_together(std::uint64_t wanted) const {
   return static_cast<Lba>(std::max(kSmallest, std::min(wanted, left)));
 }
 
-/// Pieces of the disc outside [first, end): those that came before the others, and of these what was touched longest
+/// Pieces of the disc outside of the holes: those that came before the others, and of these what was touched longest
 /// ago first. Read in this order, each surely comes from the disc if any does.
-std::vector<StateRange> Strategy::elsewhere(Lba first, Lba end) const {
+std::vector<StateRange> Strategy::elsewhere(const Holes& holes) const {
   constexpr Lba kPiece = 128;  // more than a drive reads ahead
   struct Piece {
     bool came;
@@ -38,8 +57,7 @@ std::vector<StateRange> Strategy::elsewhere(Lba first, Lba end) const {
   for (const StateRange& range : ranges()) {
     if (range.state == SectorState::outside) continue;
     const bool came = is_settled(range.state) && !is_lost(range.state) && range.state != SectorState::runout;
-    for (const auto& [from, to] :
-         {std::pair(range.first, std::min(range.end, first)), std::pair(std::max(range.first, end), range.end)})
+    for (const auto& [from, to] : outside_of(holes, range.first, range.end))
       for (Lba at = from; at < to; at += kPiece)
         pieces.push_back({came, buffer_.touched(at), {at, std::min(to, at + kPiece), range.state}});
   }
@@ -64,6 +82,76 @@ void Strategy::skim_blocks(Lba first, Lba end) {
   if (n > 0) reader_.skim(front ? longest.first : longest.end - static_cast<Lba>(n), n);
 }
 
+/// Drive time of reading one sector after a seek; nothing if it does not come.
+std::optional<std::uint64_t> Strategy::time_of(Lba lba) {
+  const std::uint64_t from = reader_.clock_ms();
+  if (reader_.skim(lba, 1) != 1) return std::nullopt;
+  buffer_.take(lba, 1);
+  return reader_.clock_ms() - from;
+}
+
+/// First sectors of runs of that length without a gap, all over the disc.
+std::vector<Lba> Strategy::runs_of(Lba length) const {
+  std::vector<std::pair<Lba, Lba>> pieces;
+  for (const Region& r : store_.regions()) {
+    if (!pieces.empty() && pieces.back().second == r.first)
+      pieces.back().second = r.end;
+    else
+      pieces.emplace_back(r.first, r.end);
+  }
+  std::vector<Lba> places;
+  for (const auto& [first, end] : pieces) {
+    const Lba room = end - first - length;
+    if (room >= 0) places.insert(places.end(), {first, first + room, first + room / 2});
+  }
+  return places;
+}
+
+/// The first sector of a run of `length`, read before all of the others and after them: does it come at once?
+Strategy::Trial Strategy::try_buffer(Lba first, Lba length) {
+  const std::uint64_t disturbed = reader_.disturbances();
+  const bool first_is_fresh = buffer_.is_fresh(first, first + 1);
+  const bool all_are_fresh = buffer_.is_fresh(first, first + length);
+  const auto before = time_of(first);
+  if (!before) return Trial::open;
+  const bool from_disc = *before >= kFromDisc;
+  clock_tells_ = clock_tells_ || from_disc;
+  if (!from_disc) return first_is_fresh && clock_tells_ ? Trial::larger : Trial::open;
+  const auto others = static_cast<std::uint32_t>(length - 1);
+  reader_.skim(first + 1, others);
+  buffer_.take(first + 1, others);
+  const auto after = time_of(first);
+  if (!after) return Trial::open;
+  if (*after < kFromDisc && *after * 4 < *before) return all_are_fresh ? Trial::larger : Trial::open;
+  // A drive that was reset has forgotten what its buffer held.
+  return reader_.disturbances() == disturbed ? Trial::as_told : Trial::open;
+}
+
+/// Once, the clock is asked whether the buffer is no longer than it is said to be; if it is, it is supposed to be twice
+/// as long, and so on. Where the clock tells nothing (a drive that is as quick from the disc), what the drive says is
+/// believed, unless it was wrong before. On a disc that is too short no reading counts.
+bool Strategy::knows_buffer() {
+  constexpr std::size_t kTrials = 6;
+  bool was_wrong = false;
+  for (std::size_t trial = 0; !trusts_buffer_ && !distrusts_buffer_; ++trial) {
+    const auto length = static_cast<Lba>(buffer_.length()) - kReadAhead;
+    const std::vector<Lba> places = runs_of(length);
+    distrusts_buffer_ = places.empty() || (trial >= kTrials && was_wrong);
+    if (distrusts_buffer_) return false;
+    const Trial found = trial < kTrials ? try_buffer(places[trial % places.size()], length) : Trial::as_told;
+    trusts_buffer_ = found == Trial::as_told;
+    if (found != Trial::larger) continue;
+    buffer_.enlarge(buffer_.length() * 2);
+    was_wrong = true;
+    trial = 0;
+  }
+  return trusts_buffer_;
+}
+
+bool Strategy::is_fresh(Lba first, Lba end) {
+  return buffer_.length() > 0 && knows_buffer() && buffer_.is_fresh(first, end);
+}
+
 /// Has the drive read from the disc as much as its buffer holds, none of it in [first, end). False if the disc has not
 /// that much, or does not give it.
 bool Strategy::push_out(Lba first, Lba end) {
@@ -71,25 +159,41 @@ bool Strategy::push_out(Lba first, Lba end) {
     skim_blocks(first, end);
     return true;
   }
+  return knows_buffer() && push_out_once({{first - kReadAhead, end}});  // nor may it be read ahead again
+}
+
+/// The same outside of the holes.
+bool Strategy::push_out_once(const Holes& holes) { return read_through(holes) || push_out_in_laps(holes); }
+
+/// For data that prove themselves: to make another reading likely is enough.
+void Strategy::make_another_likely(Lba lba) {
+  if (buffer_.length() == 0)
+    skim_blocks(lba, lba + 1);
+  else if (!buffer_.is_fresh(lba, lba + 1))
+    read_through({{lba - kReadAhead, lba + 1}});
+}
+
+/// Once through what lies outside of the holes, until a buffer's length came from the disc. False if it did not.
+bool Strategy::read_through(const Holes& holes) {
   const std::uint64_t wanted = buffer_.clock() + buffer_.length();
-  for (const StateRange& range : elsewhere(first, end)) {
+  for (const StateRange& range : elsewhere(holes)) {
     if (buffer_.clock() >= wanted) break;
     work_.progress.check_stop();
     if (!buffer_.is_fresh(range.end - 1)) continue;
     const auto n = static_cast<std::uint32_t>(range.end - range.first);
     if (reader_.skim(range.first, n) == n) buffer_.take(range.first, n);
   }
-  return buffer_.clock() >= wanted || push_out_in_laps(first, end);
+  return buffer_.clock() >= wanted;
 }
 
 /// On a disc hardly larger than the buffer much of what is read for this may be in there itself. But never all of it:
 /// each lap brings at least so many sectors from the disc as it is longer than the buffer.
-bool Strategy::push_out_in_laps(Lba first, Lba end) {
+bool Strategy::push_out_in_laps(const Holes& holes) {
   constexpr std::uint64_t kMostLaps = 16;
   std::uint64_t laps = 1, length = 0;
   for (std::uint64_t lap = 0; lap < laps; ++lap) {
     std::uint64_t came = 0;
-    for (const StateRange& range : elsewhere(first, end)) {
+    for (const StateRange& range : elsewhere(holes)) {
       work_.progress.check_stop();
       if (is_lost(range.state) && range.state != SectorState::untried) continue;
       const auto n = static_cast<std::uint32_t>(range.end - range.first);
@@ -103,18 +207,16 @@ bool Strategy::push_out_in_laps(Lba first, Lba end) {
     if (laps > kMostLaps) return false;
   }
   buffer_.turn_over();
-  for (const StateRange& range : elsewhere(first, end))
+  for (const StateRange& range : elsewhere(holes))
     buffer_.suppose(range.first, static_cast<std::uint32_t>(range.end - range.first));
   return true;
 }
 
 /// All of [first, end) comes from the disc when it is read now. False if that cannot be had.
-bool Strategy::make_fresh(Lba first, Lba end) {
-  if (buffer_.length() == 0) return push_out(first, end);
-  for (Lba lba = first; lba < end; ++lba)
-    if (!buffer_.is_fresh(lba)) return push_out(first, end);
-  return true;
-}
+bool Strategy::make_fresh(Lba first, Lba end) { return make_fresh(first, end, end); }
+
+/// The same, and whatever has to be read for it lies behind `apart` or in front of `first`.
+bool Strategy::make_fresh(Lba first, Lba end, Lba apart) { return is_fresh(first, end) || push_out(first, apart); }
 
 void Strategy::add_witness(Lba lba, Bytes sector) { witnesses_.push_back({lba, std::move(sector)}); }
 

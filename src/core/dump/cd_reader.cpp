@@ -110,8 +110,9 @@ void CdReader::set_slowness(unsigned step) {
 }
 
 std::uint32_t CdReader::skim(Lba lba, std::uint32_t count) {
-  return read_over(lba, count, chunk_,
-                   [this](Lba at, std::uint32_t n, std::span<std::byte> out) { return drive_.read_cd(at, n, {}, out); });
+  return read_over(lba, count, chunk_, [this](Lba at, std::uint32_t n, std::span<std::byte> out) {
+    return drive_.read_cd(at, n, {}, out);
+  });
 }
 
 /// False if the drive refuses to deliver these parts even of one sector.

@@ -114,6 +114,7 @@ void Drive::confirm_medium() {
   if (!doubtful_ || checking_) return;
   doubtful_ = false;
   if (!check_medium_) return;
+  ++medium_checks_;
   checking_ = true;
   try {
     check_medium_();
@@ -146,7 +147,9 @@ Outcome Drive::run(ByteView cdb, DataDirection direction, std::span<std::byte> b
       default:
         break;
     }
-    if (settle(reply, trouble, patience)) continue;
+    const bool again = settle(reply, trouble, patience);
+    if (again || trouble == Trouble::timeout) ++disturbances_;
+    if (again) continue;
     if (trouble == Trouble::timeout) doubtful_ = true;
     if (trouble == Trouble::none || reply.transferred > 0) confirm_medium();  // what came before a failure counts, too
     Outcome outcome{trouble, {}, std::min(reply.transferred, buffer.size()), {}};
@@ -299,6 +302,8 @@ Outcome Drive::read_cd(cd::Lba lba, std::uint32_t count, CdParts parts, std::spa
   if (records_) read_so_far_.emplace_back(lba, count);
   constexpr unsigned kAllFields = 0xF8, kC2Pointers = 0x02, kRawSubchannel = 1, kFormattedQ = 2;
   Cdb c = command(0xBE);
+  constexpr unsigned kCdda = 1;
+  if (parts.as_audio) c[1] = static_cast<std::byte>(kCdda << 2);
   put32(c, 2, static_cast<std::uint32_t>(lba));
   c[6] = static_cast<std::byte>(count >> 16 & 255);
   put16(c, 7, count & 0xFFFF);

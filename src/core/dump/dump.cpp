@@ -3,12 +3,14 @@
 
 #include <algorithm>
 #include <chrono>
+#include <cstdlib>
 #include <thread>
 
 #include <sys/stat.h>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/dump/naming.hpp"
+#include "opifex/core/dump/read_offset.hpp"
 #include "opifex/core/dump/sim.hpp"
 
 #include "parts.hpp"
@@ -204,12 +206,34 @@ void Dump::plan_cd() {
   plan_.expected_seconds = seconds;
   if (medium.subchannel != SubchannelPart::raw && std::exchange(request_.subchannel, false))
     medium.warnings.push_back({"no_subchannel", "this drive does not return the subchannel: no .sub file is written"});
-  if (!request_.offset && !audio.empty())
-    medium.warnings.push_back({"offset_unknown",
-                               "the drive's read offset is not known: the music may lie a few samples off; --offset N "
-                               "corrects that, 0: none"});
+  plan_.offset = request_.offset;
+  if (!audio.empty()) look_for_offset();
   const CdReadOptions options{request_.offset.value_or(0), request_.subchannel, cd_speed(request_.top_speed)};
   parts_->reader = std::make_unique<CdReader>(drive, options, audio, plan_.layout.lead_out);
+}
+
+/// Music lies where the drive puts it. What is known of that is said before an hour is spent on reading.
+void Dump::look_for_offset() {
+  plan_.found_offset = find_read_offset(*parts_->drive, plan_.regions);
+  const auto say = [&](const char* code, std::string text) {
+    plan_.medium.warnings.push_back({code, std::move(text)});
+  };
+  if (!plan_.found_offset) {
+    if (!plan_.offset)
+      say("offset_unknown",
+          "the drive's read offset is not known: the music may lie a few samples off; --offset N corrects that, 0: "
+          "none");
+    return;
+  }
+  const int late = *plan_.found_offset;
+  if (late == plan_.offset.value_or(0)) return;
+  const std::string is = fmt::format("data read as music show that this drive plays this disc {} samples too {}",
+                                     std::abs(late), late > 0 ? "late" : "early");
+  if (plan_.offset)
+    say("offset_differs",
+        fmt::format("{}, and --offset is {}: --offset {} puts the music in place", is, *plan_.offset, late));
+  else
+    say("offset_found", fmt::format("{}: --offset {} puts it in place", is, late));
 }
 
 /// A few blocks by which this disc is known again.

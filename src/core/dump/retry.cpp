@@ -41,19 +41,23 @@ void Strategy::retry_round(unsigned round) {
   }
 }
 
-/// All of the run of damaged music that `lba` is in, once a round.
+/// All of the damaged music around `lba`, once a round: runs that lie close together in one go, so that the buffer is
+/// emptied once for all of them.
 void Strategy::retry_runs(const Region& region, Lba lba, unsigned round) {
   constexpr std::uint64_t kMostTogether = 512;
+  constexpr Lba kClose = 32;
   const Lba most = most_together(kMostTogether);
   if (bad_[lba].round == round + 1) return;
-  const auto follows = [&](Lba at) {
-    const auto found = bad_.find(at);
-    return found != bad_.end() && found->second.round != round + 1 && found->second.hangs == 0;
+  const auto joins = [&](const std::pair<const Lba, Bad>& other, Lba from, Lba to) {
+    return other.first >= region.first && other.first < region.end && to - from <= most &&
+           other.second.round != round + 1 && other.second.hangs == 0;
   };
   Lba first = lba, end = lba + 1;
-  while (first > region.first && end - first < most && follows(first - 1)) --first;
-  while (end < region.end && end - first < most && follows(end)) ++end;
-  for (Lba at = first; at < end; ++at) bad_[at].round = round + 1;
+  for (auto at = bad_.find(lba); at != bad_.begin(); first = at->first)
+    if (--at; first - at->first > kClose || !joins(*at, at->first, end)) break;
+  for (auto at = std::next(bad_.find(lba)); at != bad_.end(); end = at++->first + 1)
+    if (at->first - end >= kClose || !joins(*at, first, at->first + 1)) break;
+  for (auto at = bad_.find(first); at != bad_.end() && at->first < end; ++at) at->second.round = round + 1;
   for (Lba at = first; at < end && !given_up();) {
     // What is confirmed on the way is passed over.
     if (!bad_.contains(at)) {
@@ -184,9 +188,14 @@ void Strategy::take_retried(const Region& region, Lba lba, ByteView sector) {
 }
 
 void Strategy::retry(const Region& region, Lba lba) {
-  // Most data prove themselves: for them this only makes another reading likely.
-  make_fresh(lba, lba + 1);
   Bad& bad = bad_[lba];
+  const bool unproved = std::any_of(bad.readings.begin(), bad.readings.end(), [&](const Reading& r) {
+    return soundness(region, lba, r.bytes) == Soundness::unchecked;
+  });
+  if (unproved)
+    make_fresh(lba, lba + 1);
+  else
+    make_another_likely(lba);
   // A damaged ECC unit is read as a whole: its sectors live and die together.
   const auto unit = static_cast<Lba>(reader_.unit());
   const Lba first = std::max(region.first, lba / unit * unit);

@@ -392,20 +392,20 @@ void Dump::correct_modes(DumpStore& store, const SectorMap& map) {
   }
 }
 
-/// Which files the lost sectors belong to; nothing if the file system itself is damaged.
-std::vector<std::string> Dump::files_hit(const Image& image, const SectorMap& map) const {
-  if (map.count_if(is_lost) == 0) return {};
+/// Which files the lost sectors belong to, as far as the file system is not damaged itself.
+void Dump::find_files_hit(const Image& image, const SectorMap& map, DumpResult& result) const {
+  if (map.count_if(is_lost) == 0) return;
   try {
     const FileMap files(image);
+    result.files_known = files.complete();
     std::set<std::string> hit;
     for (const StateRange& r : map.ranges())
       if (is_lost(r.state))
         for (std::string& name : files.hit_by(r.first, static_cast<std::uint64_t>(r.end - r.first)))
           hit.insert(std::move(name));
-    return {hit.begin(), hit.end()};
+    result.hit_files = {hit.begin(), hit.end()};
   } catch (const Error& e) {
     if (e.details.fault != Fault::refused) throw;
-    return {};
   }
 }
 
@@ -461,7 +461,7 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
   const SourcePtr data = open_file(files.data);
   hash_data(data, plan_, request_.hashes, result, work);
   const Image image = image_of(data);
-  result.hit_files = files_hit(image, state.map);
+  find_files_hit(image, state.map, result);
   const ConvertRequest request{plan_.format, plan_.lead, {}, request_.accepted};
   const Conversion conversion = plan_conversion(image, request, work);
   refuse_losses(conversion, image, *plan_.format);

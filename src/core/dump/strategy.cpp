@@ -106,7 +106,7 @@ void Strategy::note_speed(Lba lba, std::uint64_t bytes) {
 ReadResult Strategy::read(const Region& region, Lba lba, std::uint32_t count, std::span<std::byte> out,
                           Extras* extras) {
   work_.progress.check_stop();
-  const ReadResult r = reader_.read(region, lba, count, out, extras);
+  const ReadResult r = read_of_one_disc(region, lba, count, out, extras);
   fresh_ = buffer_.take(lba, r.delivered);
   if (reader_.moves_music()) suppose_around(lba, r.delivered);
   if (r.trouble == Trouble::timeout) {
@@ -119,6 +119,19 @@ ReadResult Strategy::read(const Region& region, Lba lba, std::uint32_t count, st
                    .hint = "switch it off and on, and run the command again: the dump goes on where it stopped"});
   }
   return r;
+}
+
+/// What came before the disc may have been changed is not known to whoever tells whether it was: it is read again.
+ReadResult Strategy::read_of_one_disc(const Region& region, Lba lba, std::uint32_t count, std::span<std::byte> out,
+                                      Extras* extras) {
+  constexpr int kTries = 3;
+  for (int i = 0; i < kTries; ++i) {
+    const std::uint64_t checks = reader_.medium_checks();
+    const ReadResult r = reader_.read(region, lba, count, out, extras);
+    if (reader_.medium_checks() == checks || count == 1) return r;
+    buffer_.suppose(lba, count);
+  }
+  return {0, Trouble::read_error};
 }
 
 /// What is moved into place is cut from more than was asked for.
@@ -290,45 +303,70 @@ void Strategy::add_unchecked(Lba first, Lba end) {
     unchecked_[first] = end;
 }
 
+/// What lies close together is read in one go, with the sound sectors in between: no seek for each.
+Strategy::Runs Strategy::joined(const Runs& runs) const {
+  constexpr Lba kClose = 128;
+  Runs spans;
+  for (const auto& [first, end] : runs) {
+    const bool is_close = !spans.empty() && first - spans.rbegin()->second <= kClose;
+    Lba at = is_close ? spans.rbegin()->second : first;
+    while (at < first && state_of(at) == SectorState::good) ++at;
+    if (is_close && at == first)
+      spans.rbegin()->second = end;
+    else
+      spans[first] = end;
+  }
+  return spans;
+}
+
 /// Data without a checksum is read twice, as music is. What reads differently is a damaged sector like others.
 void Strategy::second_reading(const Region& todo) {
-  const std::size_t size = reader_.sector_bytes();
-  const auto runs = std::exchange(unchecked_, {});
-  std::uint64_t sectors = 0;
-  for (const auto& [first, end] : runs) sectors += static_cast<std::uint64_t>(end - first);
-  if (sectors == 0) return;
-  for (const auto& [first, end] : runs)
+  const Runs runs = std::exchange(unchecked_, {});
+  if (runs.empty()) return;
+  constexpr auto kTogether = static_cast<Lba>(kFlowBlockBytes / cd::kRawBytes);
+  for (const auto& [first, end] : joined(runs))
     for (Lba at = first; at < end && !stats_.ended_at;) {
-      const auto count = static_cast<std::uint32_t>(std::min<Lba>(end - at, static_cast<Lba>(kFlowBlockBytes / size)));
-      const Lba to = at + static_cast<Lba>(count);
-      // The rest of the pass lies between the two readings, but of what stands at the end of the region.
-      if (!buffer_.is_fresh(at) && !push_out(at, runs.rbegin()->second)) {
-        stats_.in_buffer += sectors;
+      const Lba to = std::min(end, at + kTogether);
+      // The rest of the pass lies between the two readings, but of what stands at the end of the region. Best is to push
+      // that out as well, and not to read what comes next.
+      const Lba last = runs.rbegin()->second;
+      if (!make_fresh(at, to, last) && !push_out(at, to + (last - to) / 2) && !push_out(at, to)) {
+        for (const auto& [from, behind] : runs)
+          stats_.in_buffer += static_cast<std::uint64_t>(std::max(0, behind - std::max(at, from)));
         return;
       }
-      Bytes now(count * size), then(count * size);
-      const ReadResult r = read(todo, at, count, now, nullptr);
-      store_.read(at, then);
-      for (std::uint32_t i = 0; i < count; ++i) {
-        const Lba lba = at + static_cast<Lba>(i);
-        const auto own = [&](const Bytes& from) { return ByteView(from).subspan(i * size, size); };
-        const bool same =
-            i < r.delivered && fresh_[i] && std::equal(own(now).begin(), own(now).end(), own(then).begin());
-        if (same) {
-          set_state(lba, lba + 1, SectorState::good);
-          continue;
-        }
-        for (const Bytes* from : {&then, &now}) {
-          if (from == &now && i >= r.delivered) continue;
-          Reading reading;
-          std::copy_n(own(*from).begin(), size, reading.bytes.begin());
-          keep(lba, reading);
-          ++bad_[lba].tries;
-        }
-      }
-      at = to;
+      at = read_again(todo, at, to, runs);
       maybe_save();
     }
+}
+
+/// Those of [at, to) that are in `runs`, held against what was read before. Returns how far it came: behind a sector
+/// that cannot be read.
+Lba Strategy::read_again(const Region& todo, Lba at, Lba to, const Runs& runs) {
+  const std::size_t size = reader_.sector_bytes();
+  const auto count = static_cast<std::uint32_t>(to - at);
+  Bytes now(count * size), then(count * size);
+  const ReadResult r = read(todo, at, count, now, nullptr);
+  store_.read(at, then);
+  const Lba reached = std::min(to, at + static_cast<Lba>(r.delivered) + 1);
+  for (Lba lba = at; lba < reached; ++lba) {
+    const auto run = runs.upper_bound(lba);
+    if (run == runs.begin() || std::prev(run)->second <= lba) continue;
+    const auto i = static_cast<std::size_t>(lba - at);
+    const auto own = [&](const Bytes& from) { return ByteView(from).subspan(i * size, size); };
+    if (i < r.delivered && fresh_[i] && std::equal(own(now).begin(), own(now).end(), own(then).begin())) {
+      set_state(lba, lba + 1, SectorState::good);
+      continue;
+    }
+    for (const Bytes* from : {&then, &now}) {
+      if (from == &now && i >= r.delivered) continue;
+      Reading reading;
+      std::copy_n(own(*from).begin(), size, reading.bytes.begin());
+      keep(lba, reading);
+      ++bad_[lba].tries;
+    }
+  }
+  return reached;
 }
 
 void Strategy::keep(Lba lba, const Reading& reading) {

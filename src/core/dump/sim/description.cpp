@@ -150,6 +150,9 @@ void read_drive(Table& t, SimFeatures& d) {
     if (d.speeds.empty()) t.fail("speeds", "an empty list", "at least one");
   }
   t.number("cache_kib", d.cache_kib, 0, 65536);
+  unsigned told = d.cache_kib;
+  t.number("cache_told_kib", told, 0, 65536);
+  d.cache_told_kib = told;
   t.number("readahead", d.readahead, 0, 4096);
   t.get("fua", d.fua);
   t.get("c2", d.c2);

@@ -163,15 +163,23 @@ void SimMedium::read(Lba lba, std::uint32_t count, std::span<std::byte> out) con
 }
 
 void SimMedium::read_shifted(Lba lba, std::int64_t samples, cd::SectorSpan out) const {
+  read_stream(lba, samples, false, out);
+}
+void SimMedium::read_as_audio(Lba lba, std::int64_t samples, cd::SectorSpan out) const {
+  read_stream(lba, samples, true, out);
+}
+
+void SimMedium::read_stream(Lba lba, std::int64_t samples, bool with_data, cd::SectorSpan out) const {
   constexpr std::int64_t kSampleBytes = 4, kRaw = static_cast<std::int64_t>(cd::kRawBytes);
   std::fill(out.begin(), out.end(), std::byte{0});
   const std::int64_t from = std::int64_t{lba} * kRaw - samples * kSampleBytes;
   for (std::int64_t sector = from / kRaw - 1; sector <= (from + kRaw) / kRaw; ++sector) {
     const std::int64_t begin = std::max(from, sector * kRaw), end = std::min(from + kRaw, (sector + 1) * kRaw);
     const auto at = static_cast<Lba>(sector);
-    if (begin >= end || !in_program(at) || !is_audio(at)) continue;
+    if (begin >= end || !in_program(at) || (!is_audio(at) && !with_data)) continue;
     cd::Sector s;
     cd_->read_sector(at, s);
+    if (!is_audio(at)) cd::scramble(s);
     std::copy(s.begin() + (begin - sector * kRaw), s.begin() + (end - sector * kRaw), out.begin() + (begin - from));
   }
 }

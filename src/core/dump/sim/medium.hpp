@@ -27,6 +27,8 @@ class SimMedium {
   /// Audio as a drive delivers it whose reading lies `samples` behind: byte j is byte j - 4 * samples of the disc's
   /// own.
   void read_shifted(cd::Lba lba, std::int64_t samples, cd::SectorSpan out) const;
+  /// The same with sectors of data in their places, scrambled.
+  void read_as_audio(cd::Lba lba, std::int64_t samples, cd::SectorSpan out) const;
   cd::QBytes q_at(cd::Lba lba) const;
   std::string isrc(int track) const;
   /// CONTROL as the table of contents has it (MMC-6, table 13): not always what the sectors are.
@@ -34,6 +36,8 @@ class SimMedium {
   Bytes cd_text() const;
 
  private:
+  void read_stream(cd::Lba lba, std::int64_t samples, bool with_data, cd::SectorSpan out) const;
+
   SimDisc disc_;
   CdImagePtr cd_;
   SourcePtr blocks_;

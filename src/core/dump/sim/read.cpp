@@ -253,9 +253,10 @@ void SimulatedDrive::fill(Lba lba, const ReadJob& job, const SectorFate* fate, s
     const int shift = d_.drive.read_offset + medium_->disc().write_offset + shift_;
     if (!medium_->in_program(lba) || medium_->is_audio(lba)) {
       medium_->read_shifted(lba, shift, s);
+    } else if (job.as_audio) {
+      medium_->read_as_audio(lba, shift, s);
     } else {
       medium_->read(lba, 1, s);
-      if (job.as_audio) cd::scramble(s);
     }
     if (fate)
       for (const auto& [place, value] : fate->wrong) s[place] ^= value;

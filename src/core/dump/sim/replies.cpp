@@ -147,7 +147,7 @@ CommandReply SimulatedDrive::mode_sense(ByteView cdb, std::span<std::byte> buffe
     r.u8(kCapabilities), r.u8(18), r.u8(f.kind == SimKind::cd ? 0x03 : 0x3B), r.u8(0), r.u8(0x71);
     r.u8(1 | (f.accurate_stream ? 2 : 0) | (sub ? 4 : 0) | (f.c2 ? 16 : 0) | 0x60);
     r.u8(0x29), r.u8(0);
-    r.u16(f.speeds.back()), r.u16(2), r.u16(f.cache_kib), r.u16(speed_), r.zeros(4);
+    r.u16(f.speeds.back()), r.u16(2), r.u16(f.cache_told_kib.value_or(f.cache_kib)), r.u16(speed_), r.zeros(4);
   } else {
     return fail(kBadField);
   }

@@ -216,8 +216,8 @@ class ChdPacker final : public Packer {
   struct Claim {
     Sha1 raw, overall;
   };
-  /// Of data that are not what their CHD says of them, still what it says. Error (refused, "damaged_source") if the same
-  /// cannot be said of them in this form.
+  /// Of data that are not what their CHD says of them, still what it says. Error (refused, "damaged_source") if the
+  /// same cannot be said of them in this form.
   Claim claimed(const Sha1& raw) const {
     const Claim own{raw, overall_sha1_of(raw, r_.tags)};
     if (!r_.origin) return own;

@@ -11,6 +11,8 @@ class FileMap {
   explicit FileMap(const Image& image);
   /// Paths of the files and folders that touch sectors [first, first + count), in the order they lie.
   std::vector<std::string> hit_by(cd::Lba first, std::uint64_t count) const;
+  /// The directories were there and without fault: what they do not name is no file.
+  bool complete() const { return complete_; }
 
  private:
   struct Span {
@@ -20,6 +22,7 @@ class FileMap {
   void collect(std::size_t node, std::size_t first, std::size_t width, std::size_t before, std::int64_t begin,
                std::vector<std::string>& paths) const;
 
+  bool complete_ = false;
   std::vector<Span> spans_;  // by first sector
   /// A tree over the spans: the latest end below each node, so that one long file does not make every search long.
   std::vector<std::int64_t> latest_;

@@ -15,10 +15,14 @@ class BufferModel {
   BufferModel(cd::Lba first, cd::Lba end, std::uint64_t sectors);
 
   std::uint64_t length() const { return length_; }
+  /// It turned out to hold more.
+  void enlarge(std::uint64_t sectors) { length_ = sectors; }
   /// Sectors that came from the disc so far.
   std::uint64_t clock() const { return clock_; }
   /// True if the sector must come from the disc when it is read now.
   bool is_fresh(cd::Lba lba) const;
+  /// The same of all of [first, end), read from `first` on: what the drive may have read ahead counts, too.
+  bool is_fresh(cd::Lba first, cd::Lba end) const;
   /// Clock of the last time it was touched; 0 if it never was.
   std::uint64_t touched(cd::Lba lba) const;
   /// These were delivered, one after the other: for each, whether it must have come from the disc. What the drive read

@@ -38,6 +38,7 @@ enum class SubchannelPart {
 struct CdParts {
   bool c2 = false;  ///< 294 bytes of pointers behind the sector
   SubchannelPart subchannel = SubchannelPart::none;
+  bool as_audio = false;  ///< even if it is data: scrambled, and where the drive places music. Many refuse
   std::size_t subchannel_bytes() const;
   std::size_t bytes() const;
 };
@@ -83,6 +84,10 @@ class Drive {
   void stop_recording() { records_ = false; }
   /// What must be read elsewhere before a repeat comes from the disc: the drive's buffer and some more.
   std::uint64_t buffer_bytes() const;
+  /// Commands so far that had to be sent again, or did not end.
+  std::uint64_t disturbances() const { return disturbances_; }
+  /// How often it was asked whether the disc is still the same.
+  std::uint64_t medium_checks() const { return medium_checks_; }
   void set_speed(unsigned kbs);  ///< the drive takes the nearest step below; 0: its fastest
   void lock_tray(bool locked);
   void eject();
@@ -106,6 +111,7 @@ class Drive {
   std::optional<unsigned> speed_;
   std::vector<std::pair<cd::Lba, std::uint32_t>> read_so_far_ = {};  // until the dump itself begins
   bool records_ = true;
+  std::uint64_t disturbances_ = 0, medium_checks_ = 0;
 };
 
 }  // namespace opifex::dump

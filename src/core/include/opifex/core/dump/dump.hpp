@@ -42,8 +42,10 @@ struct DumpPlan {
   cd::Layout layout = {};  ///< CDs
   std::vector<Region> regions = {};
   const Format* format = nullptr;
-  std::filesystem::path lead;           ///< the leading output
-  std::vector<PlannedFile> files = {};  ///< all outputs
+  std::filesystem::path lead;            ///< the leading output
+  std::vector<PlannedFile> files = {};   ///< all outputs
+  std::optional<int> offset = {};        ///< samples that are taken out of the music; nothing: not told
+  std::optional<int> found_offset = {};  ///< by how many the music comes late, where that shows
   TargetFacts target = {};
   std::vector<Loss> losses = {};
   double expected_seconds = 0;  ///< of drive time, if nothing is damaged
@@ -77,6 +79,7 @@ struct DumpResult {
   std::vector<Warning> warnings;
   Proof proof;
   std::vector<std::string> hit_files = {};  ///< files of the disc's file systems with sectors that are lost
+  bool files_known = false;                 ///< its directories could be read whole: no other file is hit
   std::uint64_t unreachable_samples = 0;
   std::uint64_t subchannel_missing = 0;  ///< sectors whose subchannel was asked for and never came
   double seconds = 0;                    ///< wall time of this run
@@ -106,6 +109,7 @@ class Dump {
   Dump(DumpRequest request, DriveTransport* transport);
   void open_source();
   void guard_plan();
+  void look_for_offset();
   void remember_blocks();
   void plan_cd();
   void plan_blocks();
@@ -117,7 +121,7 @@ class Dump {
   void distrust_state(const DumpStore& store, SectorMap& map) const;
   void compare_samples(const DumpStore& store, SectorMap& map, Strategy& strategy);
   std::optional<bool> compare_sample(const DumpStore& store, cd::Lba lba, Strategy& strategy);
-  std::vector<std::string> files_hit(const Image& image, const SectorMap& map) const;
+  void find_files_hit(const Image& image, const SectorMap& map, DumpResult& result) const;
   std::uint64_t read_missing_subchannel(DumpStore& store, Work& work);
   void guard_medium(Strategy& strategy);
   void correct_modes(DumpStore& store, const SectorMap& map);

@@ -66,6 +66,10 @@ class SectorReader {
   virtual bool jitters() const { return false; }
   /// True if music is moved into place, so that it must be told from data.
   virtual bool moves_music() const { return false; }
+  /// How often the drive was reset, hung or had to be asked again so far: its buffer may be empty since.
+  virtual std::uint64_t disturbances() const { return 0; }
+  /// How often it was asked whether the disc is still the same.
+  virtual std::uint64_t medium_checks() const { return 0; }
   /// After a time-out. False if the drive is lost.
   virtual bool recover() { return true; }
   virtual std::uint64_t clock_ms() const = 0;
@@ -95,6 +99,8 @@ class CdReader final : public SectorReader {
   unsigned slowest() const override;
   std::uint32_t skim(cd::Lba lba, std::uint32_t count) override;
   std::uint64_t buffer_bytes() const override { return drive_.buffer_bytes(); }
+  std::uint64_t disturbances() const override { return drive_.disturbances(); }
+  std::uint64_t medium_checks() const override { return drive_.medium_checks(); }
   bool recover() override { return drive_.recover(); }
   bool jitters() const override { return drive_.facts().told && !drive_.facts().accurate_stream; }
   bool moves_music() const override { return options_.offset != 0 || jitters(); }
@@ -141,6 +147,7 @@ class BlockReader final : public SectorReader {
   unsigned slowest() const override { return 3; }
   std::uint32_t skim(cd::Lba lba, std::uint32_t count) override;
   std::uint64_t buffer_bytes() const override { return drive_.buffer_bytes(); }
+  std::uint64_t medium_checks() const override { return drive_.medium_checks(); }
   bool recover() override { return drive_.recover(); }
   std::uint64_t clock_ms() const override { return drive_.transport().clock_ms(); }
 

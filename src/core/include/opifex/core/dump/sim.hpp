@@ -5,6 +5,7 @@
 
 #include <filesystem>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -21,6 +22,7 @@ struct SimFeatures {
   SimKind kind = SimKind::cd;
   std::vector<unsigned> speeds = {176, 706, 1411, 4234};  ///< kB/s, ascending
   unsigned cache_kib = 256, readahead = 32;               ///< readahead in sectors
+  std::optional<unsigned> cache_told_kib = {};            ///< what mode page 2A says of it; absent: the truth
   bool fua = false, c2 = true;
   double c2_reports = 1.0;  ///< share of wrong bytes that are flagged
   SimSubchannel subchannel = SimSubchannel::raw;

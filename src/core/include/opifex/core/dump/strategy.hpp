@@ -95,7 +95,10 @@ class Strategy {
   bool counts_if_repeated(cd::SectorView s) const;
   void judge_links();
   void add_unchecked(cd::Lba first, cd::Lba end);
+  using Runs = std::map<cd::Lba, cd::Lba>;  // first -> end
+  Runs joined(const Runs& runs) const;
   void second_reading(const Region& todo);
+  cd::Lba read_again(const Region& todo, cd::Lba at, cd::Lba to, const Runs& runs);
   void hole(const Region& hole);
   bool try_single(const Region& region, cd::Lba lba);
   void retry_round(unsigned round);
@@ -114,11 +117,23 @@ class Strategy {
   void note_speed(cd::Lba lba, std::uint64_t bytes);
   void keep(cd::Lba lba, const Reading& reading);
   cd::Lba most_together(std::uint64_t wanted) const;
-  std::vector<StateRange> elsewhere(cd::Lba first, cd::Lba end) const;
+  /// Sectors that are not to be touched: [first, end).
+  using Holes = std::vector<std::pair<cd::Lba, cd::Lba>>;
+  std::vector<StateRange> elsewhere(const Holes& holes) const;
   bool push_out(cd::Lba first, cd::Lba end);
-  bool push_out_in_laps(cd::Lba first, cd::Lba end);
+  bool push_out_once(const Holes& holes);
+  bool read_through(const Holes& holes);
+  void make_another_likely(cd::Lba lba);
+  bool push_out_in_laps(const Holes& holes);
+  enum class Trial { open, as_told, larger };
+  std::vector<cd::Lba> runs_of(cd::Lba length) const;
+  Trial try_buffer(cd::Lba first, cd::Lba length);
+  bool knows_buffer();
+  std::optional<std::uint64_t> time_of(cd::Lba lba);
+  bool is_fresh(cd::Lba first, cd::Lba end);
   std::uint64_t others_bytes(cd::Lba first, cd::Lba end) const;
   bool make_fresh(cd::Lba first, cd::Lba end);
+  bool make_fresh(cd::Lba first, cd::Lba end, cd::Lba apart);
   void suppose_around(cd::Lba lba, std::uint32_t count);
   void skim_blocks(cd::Lba first, cd::Lba end);
   void watch(const Region& region, cd::Lba lba, ByteView sectors);
@@ -127,6 +142,8 @@ class Strategy {
   Bytes audio_before(const Region& region, cd::Lba lba) const;
   Bytes audio_after(const Region& region, cd::Lba lba) const;
   ReadResult read(const Region& region, cd::Lba lba, std::uint32_t count, std::span<std::byte> out, Extras* extras);
+  ReadResult read_of_one_disc(const Region& region, cd::Lba lba, std::uint32_t count, std::span<std::byte> out,
+                              Extras* extras);
 
   SectorReader& reader_;
   DumpStore& store_;
@@ -138,10 +155,13 @@ class Strategy {
   DumpStats stats_;
   std::map<cd::Lba, Bad> bad_;
   std::map<cd::Lba, std::vector<cd::Erasure>> suspects_;
-  std::map<cd::Lba, cd::Lba> unchecked_;      // runs of data without a checksum, read once: first -> end
+  Runs unchecked_;                            // of data without a checksum, read once
   std::vector<Witness> witnesses_, watched_;  // given, and taken on the way; of the thread that reads
   std::size_t kept_ = 0;                      // readings held in memory
   BufferModel buffer_;                        // of the thread that reads
+  bool trusts_buffer_ = false;                // its length was held against the clock
+  bool distrusts_buffer_ = false;             // it cannot be, and there is a reason to
+  bool clock_tells_ = false;                  // a sector from the disc was seen to take its time
   std::vector<bool> fresh_;                   // of the last reading: which of its sectors came from the disc
   std::uint64_t retries_from_ms_ = 0;
   std::uint64_t sampled_ms_ = 0, sampled_bytes_ = 0;
