@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 
+#include "opifex/core/cd/parity.hpp"
 #include "opifex/core/check/combine.hpp"
 #include "opifex/demo/workshop.hpp"
 
@@ -69,6 +70,22 @@ TEST(CombineData, MixesTwoReadingsUntilTheChecksumFits) {
   EXPECT_EQ(c.bytes, s);
   const std::vector<Reading> turned = {readings[1], readings[0]};
   EXPECT_EQ(combine_data(turned, 8).bytes, c.bytes);
+}
+
+TEST(CombineData, ZerosDoNotProveTheirModeByte) {
+  cd::Sector empty{};
+  cd::put_header(empty, 9, 0);
+  cd::Sector as_mode2 = empty;
+  as_mode2[15] = std::byte{2};
+  ASSERT_TRUE(cd::parity_is_right(as_mode2, cd::SectorKind::mode2_form1)) << "a single wrong byte makes it so";
+  EXPECT_FALSE(proves_itself(empty, 9));
+  EXPECT_FALSE(proves_itself(as_mode2, 9));
+  empty[100] = std::byte{1};
+  EXPECT_FALSE(proves_itself(empty, 9)) << "no Mode 0 at all";
+  empty[100] = std::byte{0};
+  // Two readings that are alike count, as of other data without a checksum; one does not, nor does its correction.
+  EXPECT_EQ(combine_data(std::vector{reading(empty), reading(empty), reading(as_mode2)}, 9).bytes, empty);
+  EXPECT_EQ(combine_data(std::vector{reading(as_mode2, {300, 900})}, 9).how, Combining::none);
 }
 
 TEST(CombineData, HopelessStaysHopelessAndConflictsAreSaid) {

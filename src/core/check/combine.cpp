@@ -27,8 +27,11 @@ Flags flags_of(const Reading& r) {
   return flags;
 }
 
+/// Form 2 without EDC. And zeros: they have the right parity in Mode 2 and are Mode 0 alike, so that nothing says
+/// whether the mode byte is what it was.
 bool no_edc(cd::SectorView s) {
-  return cd::kind_of(s) == cd::SectorKind::mode2_form2 && all_zero(ByteView(s).subspan(cd::kForm2EdcAt));
+  const bool form2 = cd::kind_of(s) == cd::SectorKind::mode2_form2;
+  return all_zero(ByteView(s).subspan(form2 ? cd::kForm2EdcAt : cd::kSubheaderAt));
 }
 
 /// Equal sectors with how often they occur; the most frequent first, at equal numbers the bytewise smallest.
@@ -121,8 +124,9 @@ bool proves_itself(cd::SectorView s, Lba lba) {
   constexpr std::byte kHighestMode{2};  // above it block indicators: no checksum of Mode 2 covers them
   if (!cd::has_valid_header(s) || cd::header_lba(s) != lba || s[15] > kHighestMode) return false;
   const cd::SectorKind kind = cd::kind_of(s);
-  if (kind == cd::SectorKind::audio || kind == cd::SectorKind::mode2_formless || no_edc(s)) return false;
-  return kind == cd::SectorKind::mode0 ? all_zero(ByteView(s).subspan(cd::kSubheaderAt)) : cd::parity_is_right(s, kind);
+  const bool has_edc =
+      kind == cd::SectorKind::mode1 || kind == cd::SectorKind::mode2_form1 || kind == cd::SectorKind::mode2_form2;
+  return has_edc && !no_edc(s) && cd::parity_is_right(s, kind);
 }
 
 CombinedSector combine_data(std::span<const Reading> readings, Lba lba) {

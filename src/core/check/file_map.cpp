@@ -16,8 +16,8 @@ FileMap::FileMap(const Image& image) {
     if (e.details.fault != Fault::refused) throw;
     return;  // the directories themselves are damaged: nothing can be named
   }
-  complete_ = !volumes.empty() &&
-              std::none_of(volumes.begin(), volumes.end(), [](const Volume& v) { return v.damaged(); });
+  complete_ =
+      !volumes.empty() && std::none_of(volumes.begin(), volumes.end(), [](const Volume& v) { return v.damaged(); });
   for (const Volume& v : volumes)
     for (const VolumeEntry& e : v.entries)
       for (const VolumeExtent& x : e.extents) {

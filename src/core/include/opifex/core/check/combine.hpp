@@ -30,7 +30,8 @@ struct CombinedSector {
   std::vector<std::size_t> givers = {};  ///< readings equal to `bytes`
 };
 
-/// True if the sector has its own address and right EDC and parity. Form 2 without EDC proves nothing: false.
+/// True if the sector has its own address and right EDC and parity. Form 2 without EDC proves nothing, nor do zeros,
+/// which Mode 0 and Mode 2 may hold alike: false.
 bool proves_itself(cd::SectorView s, cd::Lba lba);
 
 /// A data sector. In this order: readings that prove themselves; each mended; a vote byte by byte where C2 counts; for
