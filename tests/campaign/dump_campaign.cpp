@@ -4,14 +4,19 @@
 //
 // Fails if bytes are called good, confirmed, repaired or combined that are not what the disc holds, if a layout is
 // wrong without a word, if a sector that no defect touches is lost, or if a dump ends in an internal fault. Every trial
-// has a seed of its own, which is printed when it fails: SEED runs that one again.
+// has a seed of its own, which is printed when it fails: SEED runs that one again. DUMP_LOG names a file for the
+// commands of its drives.
 #include <chrono>
+#include <csignal>
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
 #include <fstream>
+#include <thread>
 
 #include <fmt/format.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 #include "opifex/core/check/rescue.hpp"
 #include "opifex/core/dump/dump.hpp"
@@ -26,7 +31,7 @@ using cd::Lba;
 namespace fs = std::filesystem;
 
 struct Counts {
-  std::uint64_t dumps = 0, refused = 0, resumed = 0, stopped = 0, joins = 0, offsets = 0;
+  std::uint64_t dumps = 0, refused = 0, resumed = 0, stopped = 0, killed = 0, joins = 0, offsets = 0;
   std::uint64_t sectors = 0, claimed = 0;
   std::map<std::string, std::uint64_t> missed = {};   ///< sectors that nothing is wrong with, and that were not proved
   std::map<std::string, std::uint64_t> reasons = {};  ///< for stopping or refusing
@@ -71,7 +76,7 @@ class Trial {
     if (s.offset_told) request.offset = s.offset;
     request.subchannel = s.subchannel;
     request.passes = s.passes;
-    request.save_every_ms = 50;
+    request.save_every_ms = 5;
     request.hashes = {};
     return request;
   }
@@ -82,7 +87,9 @@ class Trial {
 
   /// The lead of the output; nothing if it was refused or stopped.
   std::optional<fs::path> attempt(const Scenario& s, const std::string& name, bool& stopped) {
-    const auto transport = simulate_drive(s.description, "sim");
+    SimDescription description = s.description;
+    if (const char* log = std::getenv("DUMP_LOG"); log && talks_) description.log = log;
+    const auto transport = simulate_drive(std::move(description), "sim");
     if (talks_) std::printf("dump %s\n%s", name.c_str(), campaign::describe(s).c_str());
     ++counts_.dumps;
     try {
@@ -114,8 +121,41 @@ class Trial {
     return attempt(s, name, stopped);
   }
 
-  /// A drive that dies, is emptied or gets another disc on the way; then the same again, or something else.
+  /// The dump in a process of its own, killed at some moment: nothing saves its state. False if it was done before.
+  bool dump_killed(const Scenario& s) {
+    const auto patience = std::chrono::microseconds(random_.below(60'000));
+    const pid_t child = ::fork();
+    if (child < 0) throw std::runtime_error("fork");
+    if (child == 0) {
+      try {
+        const auto transport = simulate_drive(s.description, "sim");
+        Dump job(request_of(s, "a"), *transport);
+        Progress progress;
+        Work work{progress, 1};
+        job.run(work);
+      } catch (const std::exception&) {  // what it left is looked at
+      }
+      ::_exit(0);
+    }
+    std::this_thread::sleep_for(patience);
+    ::kill(child, SIGKILL);
+    int status = 0;
+    ::waitpid(child, &status, 0);
+    ++counts_.dumps;
+    if (talks_)
+      std::printf("dump a, killed after %lld us\n%s", static_cast<long long>(patience.count()),
+                  campaign::describe(s).c_str());
+    return WIFSIGNALED(status);
+  }
+
+  /// A drive that dies, is emptied or gets another disc on the way, or a program that is killed; then the same again,
+  /// or something else.
   std::optional<fs::path> dump_in_pieces(Scenario& s) {
+    if (random_.below(3) == 0) {
+      if (!dump_killed(s) || fs::exists(request_of(s, "a").out)) return std::nullopt;
+      ++counts_.killed;
+      return go_on(s);
+    }
     Scenario broken = s;
     SimDefect end;
     end.kind = std::array{DefectKind::dead, DefectKind::eject, DefectKind::swap}[random_.below(3)];
@@ -126,6 +166,12 @@ class Trial {
     bool stopped = false;
     if (const auto done = attempt(broken, "a", stopped)) return done;
     ++counts_.stopped;
+    return go_on(s);
+  }
+
+  /// With what is left of a dump in "a".
+  std::optional<fs::path> go_on(Scenario& s) {
+    bool stopped = false;
     Scenario again = random_.below(2) == 0 ? s : another_drive(s, random_);
     const std::uint64_t what = random_.below(4);
     // Somebody puts another disc in, or takes a drive that reads elsewhere: it must be told, never mixed.
@@ -329,12 +375,13 @@ int campaign(double seconds, std::uint64_t seed, bool only_one) {
     }
     ++seed, ++trials;
   } while (!only_one && std::chrono::duration<double>(Clock::now() - start).count() < seconds);
-  std::printf("%s\n",
-              fmt::format("{} trials, {} dumps ({} stopped or refused, {} went on, {} found the offset), {} joins; "
-                          "{} sectors, {} proved; {} failures",
-                          trials, counts.dumps, counts.refused, counts.resumed, counts.offsets, counts.joins,
-                          counts.sectors, counts.claimed, failures)
-                  .c_str());
+  std::printf(
+      "%s\n",
+      fmt::format("{} trials, {} dumps ({} stopped or refused, {} killed, {} went on, {} found the offset), {} joins; "
+                  "{} sectors, {} proved; {} failures",
+                  trials, counts.dumps, counts.refused, counts.killed, counts.resumed, counts.offsets, counts.joins,
+                  counts.sectors, counts.claimed, failures)
+          .c_str());
   for (const auto& [kind, n] : counts.missed)
     std::printf("  sound but not proved, %s: %llu\n", kind.c_str(), static_cast<unsigned long long>(n));
   for (const auto& [code, n] : counts.reasons)

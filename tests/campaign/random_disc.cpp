@@ -135,8 +135,6 @@ SimFeatures random_drive(Random& r, SimKind kind) {
   // A drive that says nothing of its buffer is supposed to have 2 MiB: few of these discs are much larger.
   d.cache_kib = one_of(r, {64u, 64u, 256u, 256u, 256u, 512u, 512u, 1024u, 0u, 2048u});
   if (d.cache_kib == 0 || d.cache_kib == 2048) d.cache_kib = chance(r, 30) ? d.cache_kib : 128;
-  // Some drives have more than they say.
-  if (kind == SimKind::cd && chance(r, 25)) d.cache_told_kib = one_of(r, {0u, 64u, d.cache_kib / 4, d.cache_kib * 2});
   d.readahead = one_of(r, {0u, 8u, 32u, 75u});
   d.c2 = chance(r, 70);
   d.c2_reports = one_of(r, {1.0, 1.0, 0.66, 0.2});
@@ -171,6 +169,14 @@ SimDefect random_defect(Random& r, Lba end, bool is_cd) {
   if (d.kind == retry_sense) d.sense = one_of(r, {0x0B0800u, 0x062900u, 0x020401u, 0x030200u});
   if (d.kind == hang || d.kind == brief) d.last = d.first;
   return d;
+}
+
+/// Some drives have more of a buffer than they say. On a disc that is hardly longer than that it cannot be found out.
+void maybe_understate(Random& r, SimFeatures& d, Lba end) {
+  const unsigned told = one_of(r, {0u, 64u, d.cache_kib / 4, d.cache_kib * 2});
+  constexpr Lba kPad = 400, kKib = 1024;
+  const auto most = static_cast<Lba>(std::max({d.cache_kib, told, told == 0 ? 2048u : 0u}));
+  if (chance(r, 40) && end > 3 * most * kKib / static_cast<Lba>(cd::kRawBytes) + kPad) d.cache_told_kib = told;
 }
 
 void add_defects(Random& r, SimDescription& d, Lba end, bool is_cd) {
@@ -211,6 +217,7 @@ Scenario random_scenario(Random& r, const fs::path& folder) {
     write(disc.image, r.bytes((200 + r.below(3000)) * cd::kUserBytes));
     d.discs.push_back(std::move(disc));
   }
+  if (kind == SimKind::cd) maybe_understate(r, d.drive, end_of(d));
   add_defects(r, d, end_of(d), kind == SimKind::cd);
   const int own = d.drive.read_offset + d.discs.front().write_offset;
   s.offset_told = chance(r, 70);
@@ -225,6 +232,7 @@ Scenario another_drive(const Scenario& scenario, Random& r) {
   SimDescription& d = s.description;
   d.drive = random_drive(r, scenario.description.drive.kind);
   d.defects.clear();
+  if (s.is_cd()) maybe_understate(r, d.drive, end_of(d));
   add_defects(r, d, end_of(d), s.is_cd());
   const int own = d.drive.read_offset + d.discs.front().write_offset;
   s.offset = scenario.offset_told ? own : 0;

@@ -252,6 +252,19 @@ TEST_F(DumpTruth, GapsAreJudgedByContentWhereNobodyTellsThem) {
   }
 }
 
+TEST_F(DumpTruth, AScratchAtItsEndDoesNotHideAGap) {
+  // No Q, and the last sectors of the pause cannot be read: those in front of them still are music.
+  const Outcome run =
+      dump(drive("sub = \"none\"",
+                 "{number = 1, mode = \"MODE1\", sectors = 477}, {number = 2, mode = \"AUDIO\", sectors = "
+                 "690, pregap = 194}",
+                 defect("unreadable", 632, 709)),
+           "o/x.cue", {"--offset", "0"});
+  EXPECT_EQ(result(run)["tracks"][1]["pregap_sectors"], 194);
+  EXPECT_EQ(result(run)["map"]["counts"]["unreadable"], 78);
+  EXPECT_EQ(result(run)["map"]["counts"]["audio-confirmed"], 612);
+}
+
 TEST_F(DumpTruth, AGapWhoseBeginningIsUnreadableIsCalledUncertain) {
   const std::string tracks =
       "{number = 1, mode = \"AUDIO\", sectors = 700}, {number = 2, mode = \"AUDIO\", sectors = 700, pregap = 137}";

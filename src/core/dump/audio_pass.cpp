@@ -23,6 +23,7 @@ void Strategy::audio_pass(const Region& todo) {
   // A window larger than the drive's buffer: when it is read again, nothing of it can come from there. On a disc that
   // is hardly larger than the buffer, a smaller one, so that enough is left to read in between.
   constexpr std::uint64_t kUsual = (2 << 20) / cd::kRawBytes, kSpare = 32;
+  knows_buffer();
   const Lba window = most_together(std::max(buffer_.length() + kSpare, kUsual));
   for (Lba at = todo.first; at < todo.end && !stats_.ended_at;) {
     const Lba placed = reader_.jitters() ? place_stream(todo, at, std::min(todo.end, at + window)) : at;

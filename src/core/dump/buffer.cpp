@@ -102,48 +102,52 @@ std::vector<Lba> Strategy::runs_of(Lba length) const {
   std::vector<Lba> places;
   for (const auto& [first, end] : pieces) {
     const Lba room = end - first - length;
-    if (room >= 0) places.insert(places.end(), {first, first + room, first + room / 2});
+    if (room >= 0) places.insert(places.end(), {first + room, first + room / 2, first});
   }
   return places;
 }
 
-/// The first sector of a run of `length`, read before all of the others and after them: does it come at once?
+/// The first sector of a run of `length`, read before all of the others and after them: does it come at once? Nothing
+/// is learned where all of them cannot come from the disc, nor of a drive that is as quick from there.
 Strategy::Trial Strategy::try_buffer(Lba first, Lba length) {
+  if (!buffer_.is_fresh(first, first + length)) read_through({{first - kReadAhead, first + length}});
+  if (!buffer_.is_fresh(first, first + length)) return Trial::open;
   const std::uint64_t disturbed = reader_.disturbances();
-  const bool first_is_fresh = buffer_.is_fresh(first, first + 1);
-  const bool all_are_fresh = buffer_.is_fresh(first, first + length);
-  const auto before = time_of(first);
-  if (!before) return Trial::open;
-  const bool from_disc = *before >= kFromDisc;
-  clock_tells_ = clock_tells_ || from_disc;
-  if (!from_disc) return first_is_fresh && clock_tells_ ? Trial::larger : Trial::open;
+  const auto from_disc = time_of(first);
+  if (!from_disc || *from_disc < kFromDisc) return Trial::open;
   const auto others = static_cast<std::uint32_t>(length - 1);
-  reader_.skim(first + 1, others);
+  const bool all_came = reader_.skim(first + 1, others) == others;
   buffer_.take(first + 1, others);
-  const auto after = time_of(first);
-  if (!after) return Trial::open;
-  if (*after < kFromDisc && *after * 4 < *before) return all_are_fresh ? Trial::larger : Trial::open;
+  const auto again = time_of(first);
+  if (!again || !all_came) return Trial::open;
+  if (*again < kFromDisc && *again * 4 < *from_disc) return Trial::larger;
   // A drive that was reset has forgotten what its buffer held.
   return reader_.disturbances() == disturbed ? Trial::as_told : Trial::open;
 }
 
 /// Once, the clock is asked whether the buffer is no longer than it is said to be; if it is, it is supposed to be twice
-/// as long, and so on. Where the clock tells nothing (a drive that is as quick from the disc), what the drive says is
-/// believed, unless it was wrong before. On a disc that is too short no reading counts.
+/// as long, and so on. Where the clock tells nothing, what the drive says is believed, unless it was wrong before: then
+/// no reading counts.
 bool Strategy::knows_buffer() {
-  constexpr std::size_t kTrials = 6;
+  constexpr std::size_t kTrials = 4;
+  constexpr int kEnough = 2;  // a single one may have been slow for another reason
+  int right = 0;
   bool was_wrong = false;
   for (std::size_t trial = 0; !trusts_buffer_ && !distrusts_buffer_; ++trial) {
     const auto length = static_cast<Lba>(buffer_.length()) - kReadAhead;
     const std::vector<Lba> places = runs_of(length);
-    distrusts_buffer_ = places.empty() || (trial >= kTrials && was_wrong);
-    if (distrusts_buffer_) return false;
-    const Trial found = trial < kTrials ? try_buffer(places[trial % places.size()], length) : Trial::as_told;
-    trusts_buffer_ = found == Trial::as_told;
+    if (places.empty() || trial >= kTrials) {
+      (was_wrong ? distrusts_buffer_ : trusts_buffer_) = true;
+      break;
+    }
+    const Trial found = try_buffer(places[trial % places.size()], length);
+    right += found == Trial::as_told ? 1 : 0;
+    trusts_buffer_ = right >= kEnough;
     if (found != Trial::larger) continue;
     buffer_.enlarge(buffer_.length() * 2);
     was_wrong = true;
     trial = 0;
+    right = 0;
   }
   return trusts_buffer_;
 }
@@ -163,14 +167,17 @@ bool Strategy::push_out(Lba first, Lba end) {
 }
 
 /// The same outside of the holes.
-bool Strategy::push_out_once(const Holes& holes) { return read_through(holes) || push_out_in_laps(holes); }
+bool Strategy::push_out_once(const Holes& holes) {
+  constexpr std::uint64_t kMostLaps = 16;
+  return read_through(holes) || push_out_in_laps(holes, kMostLaps);
+}
 
 /// For data that prove themselves: to make another reading likely is enough.
 void Strategy::make_another_likely(Lba lba) {
   if (buffer_.length() == 0)
     skim_blocks(lba, lba + 1);
-  else if (!buffer_.is_fresh(lba, lba + 1))
-    read_through({{lba - kReadAhead, lba + 1}});
+  else if (const Holes holes = {{lba - kReadAhead, lba + 1}}; !buffer_.is_fresh(lba, lba + 1) && !read_through(holes))
+    push_out_in_laps(holes, 1);
 }
 
 /// Once through what lies outside of the holes, until a buffer's length came from the disc. False if it did not.
@@ -188,8 +195,7 @@ bool Strategy::read_through(const Holes& holes) {
 
 /// On a disc hardly larger than the buffer much of what is read for this may be in there itself. But never all of it:
 /// each lap brings at least so many sectors from the disc as it is longer than the buffer.
-bool Strategy::push_out_in_laps(const Holes& holes) {
-  constexpr std::uint64_t kMostLaps = 16;
+bool Strategy::push_out_in_laps(const Holes& holes, std::uint64_t most_laps) {
   std::uint64_t laps = 1, length = 0;
   for (std::uint64_t lap = 0; lap < laps; ++lap) {
     std::uint64_t came = 0;
@@ -204,7 +210,7 @@ bool Strategy::push_out_in_laps(const Holes& holes) {
     length = lap == 0 ? came : std::min(length, came);
     if (length <= buffer_.length()) return false;
     laps = buffer_.length() / (length - buffer_.length()) + 1;
-    if (laps > kMostLaps) return false;
+    if (laps > most_laps) return false;
   }
   buffer_.turn_over();
   for (const StateRange& range : elsewhere(holes))

@@ -54,18 +54,19 @@ class Looker {
     return std::nullopt;
   }
   /// The border in [first, end) from which on the sectors are data (or are not); `end` if none is. Looked for from the
-  /// end backwards: what cannot be read never moves it.
+  /// end backwards: what cannot be read is passed over, and belongs to what lies in front if nothing else is known.
   Lba border(Lba first, Lba end, bool data) {
     const auto is_own = [&](Lba lba) { return is_data(lba, first, end) == std::optional(data); };
     Lba low = first, high = end;
     for (Lba step = 1; low < high; step *= 2) {
       const Lba at = std::max(first, end - step);
-      if (!is_own(at)) {
+      const std::optional<bool> seen = is_data(at, first, end);
+      if (seen == std::optional(!data)) {
         low = at + 1;
         break;
       }
-      high = at;
-      if (at == first) return first;
+      if (seen) high = at;
+      if (at == first) break;
     }
     while (low < high) {
       const Lba middle = low + (high - low) / 2;

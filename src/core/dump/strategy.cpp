@@ -323,12 +323,13 @@ Strategy::Runs Strategy::joined(const Runs& runs) const {
 void Strategy::second_reading(const Region& todo) {
   const Runs runs = std::exchange(unchecked_, {});
   if (runs.empty()) return;
+  knows_buffer();
   constexpr auto kTogether = static_cast<Lba>(kFlowBlockBytes / cd::kRawBytes);
   for (const auto& [first, end] : joined(runs))
     for (Lba at = first; at < end && !stats_.ended_at;) {
       const Lba to = std::min(end, at + kTogether);
-      // The rest of the pass lies between the two readings, but of what stands at the end of the region. Best is to push
-      // that out as well, and not to read what comes next.
+      // The rest of the pass lies between the two readings, but of what stands at the end of the region. Best is to
+      // push that out as well, and not to read what comes next.
       const Lba last = runs.rbegin()->second;
       if (!make_fresh(at, to, last) && !push_out(at, to + (last - to) / 2) && !push_out(at, to)) {
         for (const auto& [from, behind] : runs)

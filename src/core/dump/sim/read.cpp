@@ -103,6 +103,7 @@ CommandReply SimulatedDrive::read(const ReadJob& job, std::span<std::byte> buffe
     if (lba >= medium_->end() && !d_.drive.overread) return fail(kOutOfRange, lba, done);
     if (lba >= 0 && lba < medium_->end() && !medium_->in_program(lba)) return fail(kNotFound, lba, done);
     const SectorFate fate = sector_fate(lba, job);
+    if (const auto at = fates_.find(lba); at != fates_.end()) at->second.extra_ms = 0;  // a repeat comes at once
     if (fate.passing) cache_.clear();
     if (auto reply = event(fate, lba, done)) return *reply;
     if (fate.missing > 0) {

@@ -224,7 +224,8 @@ class ChdPacker final : public Packer {
     const Header& from = r_.origin->header();
     const std::string found = r_.origin->watched_hash().value_or("");
     const std::string wanted = from.raw_sha1 ? hex(*from.raw_sha1) : from.md5;
-    const bool wrong_data = !found.empty() && !wanted.empty() && found != wanted;
+    // What was mended on the way may be right again.
+    const bool wrong_data = !found.empty() && !wanted.empty() && found != wanted && hex(raw) != wanted;
     const bool wrong_tags = from.sha1 && from.raw_sha1 && *from.sha1 != r_.origin->overall_sha1(*from.raw_sha1);
     if (wrong_data && found != hex(raw))
       throw Error({.code = "damaged_source",

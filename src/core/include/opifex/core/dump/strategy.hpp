@@ -124,7 +124,7 @@ class Strategy {
   bool push_out_once(const Holes& holes);
   bool read_through(const Holes& holes);
   void make_another_likely(cd::Lba lba);
-  bool push_out_in_laps(const Holes& holes);
+  bool push_out_in_laps(const Holes& holes, std::uint64_t most_laps);
   enum class Trial { open, as_told, larger };
   std::vector<cd::Lba> runs_of(cd::Lba length) const;
   Trial try_buffer(cd::Lba first, cd::Lba length);
@@ -161,7 +161,6 @@ class Strategy {
   BufferModel buffer_;                        // of the thread that reads
   bool trusts_buffer_ = false;                // its length was held against the clock
   bool distrusts_buffer_ = false;             // it cannot be, and there is a reason to
-  bool clock_tells_ = false;                  // a sector from the disc was seen to take its time
   std::vector<bool> fresh_;                   // of the last reading: which of its sectors came from the disc
   std::uint64_t retries_from_ms_ = 0;
   std::uint64_t sampled_ms_ = 0, sampled_bytes_ = 0;
