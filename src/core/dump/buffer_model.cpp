@@ -6,10 +6,6 @@ namespace opifex::dump {
 
 using cd::Lba;
 
-namespace {
-constexpr std::uint32_t kMostReadAhead = 96;  // sectors: more than drives do
-}
-
 BufferModel::BufferModel(Lba first, Lba end, std::uint64_t sectors) : first_(first), end_(end), length_(sectors) {
   if (length_ > 0) touched_.resize(place(end));
 }
@@ -22,7 +18,7 @@ bool BufferModel::is_fresh(Lba lba) const {
 
 bool BufferModel::is_fresh(Lba first, Lba end) const {
   if (length_ == 0) return true;
-  const bool ahead = first != head_ && head_ >= 0 && first < head_ + static_cast<Lba>(kMostReadAhead) && end > head_;
+  const bool ahead = first != head_ && head_ >= 0 && first < head_ + static_cast<Lba>(kReadAhead) && end > head_;
   for (Lba lba = first; lba < end && !ahead; ++lba)
     if (!is_fresh(lba)) return false;
   return !ahead;
@@ -33,7 +29,7 @@ std::uint64_t BufferModel::touched(Lba lba) const { return length_ == 0 || !cove
 std::vector<bool> BufferModel::take(Lba lba, std::uint32_t count) {
   std::vector<bool> fresh(count, true);
   if (length_ == 0) return fresh;
-  if (lba != head_ && head_ >= 0) suppose(head_, kMostReadAhead);
+  if (lba != head_ && head_ >= 0) suppose(head_, kReadAhead);
   for (Lba at = lba; at < lba + static_cast<Lba>(count); ++at) {
     if (!covers(at)) continue;
     const bool from_disc = is_fresh(at);

@@ -312,9 +312,9 @@ DumpResult Dump::run(Work& work) {
   for (const auto& [lba, sector] : plan_.medium.seen) strategy.add_witness(lba, sector);
   if (resumed) compare_samples(store, state.map, strategy);
   if (parts_->drive) {
-    constexpr std::uint32_t kReadAhead = 96;
     parts_->drive->stop_recording();
-    for (const auto& [lba, count] : parts_->drive->read_so_far()) strategy.suppose_read(lba, count + kReadAhead);
+    for (const auto& [lba, count] : parts_->drive->read_so_far())
+      strategy.suppose_read(lba, count + BufferModel::kReadAhead);
   }
   if (parts_->drive) guard_medium(strategy);
   try {

@@ -11,6 +11,9 @@ namespace opifex::dump {
 /// sectors that surely came from the disc: one that was touched less than a buffer's length ago may be in there.
 class BufferModel {
  public:
+  /// Sectors a drive may read ahead unasked: more than any does.
+  static constexpr std::uint32_t kReadAhead = 96;
+
   /// `sectors`: the buffer's length; 0: there is none.
   BufferModel(cd::Lba first, cd::Lba end, std::uint64_t sectors);
 
