@@ -89,6 +89,7 @@ SimDisc random_cd(Random& r, const fs::path& folder) {
   disc.profile = one_of(r, {8, 8, 9});
   if (chance(r, 20)) disc.mcn = "0000000000017";
   if (chance(r, 15)) disc.write_offset = static_cast<int>(r.below(60)) - 30;
+  if (chance(r, 5)) disc.toc_excess = static_cast<std::uint32_t>(1 + r.below(400));
   int number = 1;
   Lba at = 0;
   const std::uint64_t sessions = chance(r, 75) ? 1 : 2;
@@ -139,7 +140,8 @@ SimFeatures random_drive(Random& r, SimKind kind) {
   d.c2 = chance(r, 70);
   d.c2_reports = one_of(r, {1.0, 1.0, 0.66, 0.2});
   d.subchannel = one_of(r, {SimSubchannel::raw, SimSubchannel::raw, SimSubchannel::q, SimSubchannel::none});
-  d.subchannel_lag = chance(r, 20) ? static_cast<int>(r.below(3)) - 1 : 0;
+  d.subchannel_lag = chance(r, 20) ? static_cast<int>(r.below(5)) - 2 : 0;
+  d.get_configuration = chance(r, 90);
   d.overread = chance(r, 40);
   d.cdda_on_data = chance(r, 35);
   d.strict_type = chance(r, 80);
@@ -219,6 +221,8 @@ Scenario random_scenario(Random& r, const fs::path& folder) {
   }
   if (kind == SimKind::cd) maybe_understate(r, d.drive, end_of(d));
   add_defects(r, d, end_of(d), kind == SimKind::cd);
+  if (chance(r, 10)) d.unit_attention.push_back(one_of(r, {0x062800u, 0x062900u, 0x020401u}));
+  if (chance(r, 5)) d.becoming_ready_ms = static_cast<unsigned>(r.below(20'000));
   const int own = d.drive.read_offset + d.discs.front().write_offset;
   s.offset_told = chance(r, 70);
   s.offset = s.offset_told ? own : 0;
@@ -281,7 +285,8 @@ std::string describe(const Scenario& s) {
       static_cast<int>(d.subchannel), d.subchannel_lag, d.accurate_stream, d.overread, d.read_offset, d.max_blocks,
       d.fua, s.offset, s.offset_told, s.passes);
   for (const SimDisc& disc : s.description.discs) {
-    text += fmt::format("  disc profile {} write offset {} {}\n", disc.profile, disc.write_offset, disc.image.string());
+    text += fmt::format("  disc profile {} write offset {} excess {} {}\n", disc.profile, disc.write_offset,
+                        disc.toc_excess, disc.image.string());
     for (const auto& session : disc.sessions)
       for (const SimTrack& t : session)
         text += fmt::format("    track {} mode {} control {} sectors {} pregap {} {}\n", t.number,
@@ -303,6 +308,7 @@ Oracle::Oracle(const SimDescription& d, int shift)
 Oracle::~Oracle() = default;
 
 const cd::Layout& Oracle::layout() const { return disc_->medium.layout(); }
+Lba Oracle::end() const { return disc_->medium.end(); }
 
 Bytes Oracle::sector(Lba lba) const {
   const SimMedium& m = disc_->medium;

@@ -40,6 +40,8 @@ class Oracle {
   /// 2352 bytes of a CD, 2048 of other discs.
   Bytes sector(cd::Lba lba) const;
   const cd::Layout& layout() const;
+  /// Of the disc as it is, whatever its table of contents says.
+  cd::Lba end() const;
 
  private:
   struct Disc;

@@ -23,6 +23,22 @@ std::string defect(const char* kind, int first, int last, const std::string& mor
   return fmt::format("[[defects]]\nkind = \"{}\"\nlba = [{}, {}]\n{}\n", kind, first, last, more);
 }
 
+/// A track of Mode 2 without any form; a hundred sectors have Form 1.
+std::string without_checksums(std::uint64_t seed, int sectors) {
+  Random random(seed);
+  std::string track;
+  for (int lba = 0; lba < sectors; ++lba) {
+    cd::Sector s{};
+    const Bytes noise = random.bytes(s.size());
+    std::copy(noise.begin(), noise.end(), s.begin());
+    cd::put_header(s, lba, 2);
+    if (lba >= 100 && lba < 200)
+      cd::make_form1(s, lba, cd::kForm1Data, std::span<const std::byte, cd::kUserBytes>(noise.data(), cd::kUserBytes));
+    track += as_text(s);
+  }
+  return track;
+}
+
 class DumpTruth : public Program {
  protected:
   Outcome dump(const std::string& description, const std::string& out, std::vector<std::string> more = {}) {
@@ -119,24 +135,9 @@ TEST_F(DumpTruth, DataWithoutAChecksumIsReadAgainInOneGo) {
 }
 
 TEST_F(DumpTruth, WhatCameBeforeADiscWasChangedIsReadAgain) {
-  // No sector of these discs tells which one it is of, and they have the same table of contents.
-  const auto formless = [](std::uint64_t seed) {
-    Random random(seed);
-    std::string track;
-    for (int lba = 0; lba < 700; ++lba) {
-      cd::Sector s{};
-      const Bytes noise = random.bytes(s.size());
-      std::copy(noise.begin(), noise.end(), s.begin());
-      cd::put_header(s, lba, 2);
-      if (lba >= 100 && lba < 200)
-        cd::make_form1(s, lba, cd::kForm1Data,
-                       std::span<const std::byte, cd::kUserBytes>(noise.data(), cd::kUserBytes));
-      track += as_text(s);
-    }
-    return track;
-  };
-  write_file(*this / "a.raw", formless(1));
-  write_file(*this / "b.raw", formless(2));
+  // No sector of these discs tells which one it is of, but for some; and they have the same table of contents.
+  write_file(*this / "a.raw", without_checksums(1, 700));
+  write_file(*this / "b.raw", without_checksums(2, 700));
   const std::string second =
       "[[next_discs]]\nsessions = [{tracks = [{number = 1, mode = \"MODE2\", file = \"b.raw\"}]}]\n";
   for (const int at : {90, 150, 260, 640}) {
@@ -146,6 +147,53 @@ TEST_F(DumpTruth, WhatCameBeforeADiscWasChangedIsReadAgain) {
     if (run.exit_code > 1) continue;  // it was noticed
     const std::string is = bin("o");
     EXPECT_TRUE(is == read_file(*this / "a.raw") || is == read_file(*this / "b.raw")) << "swapped at " << at;
+  }
+}
+
+TEST_F(DumpTruth, ADiscThatEndsEarlyIsReadToItsEnd) {
+  // What has no checksum is read twice, and the hole that was jumped over is read, too.
+  const std::string track = without_checksums(3, 900);
+  write_file(*this / "a.raw", track);
+  const std::string description =
+      "[disc]\ntoc_excess = 187\nsessions = [{tracks = [{number = 1, mode = \"MODE2\", file = "
+      "\"a.raw\"}]}]\n";
+  const Outcome whole = dump(description, "o/x.cue");
+  EXPECT_TRUE(contains(codes(whole), "toc_too_long"));
+  EXPECT_EQ(result(whole)["map"]["counts"]["good"], 900) << whole.out;
+  EXPECT_EQ(bin("o"), track);
+  const Outcome scratched = dump(description + defect("unreadable", 452, 478), "p/x.cue");
+  const json counts = result(scratched)["map"]["counts"];
+  EXPECT_FALSE(counts.contains("untried"));
+  EXPECT_EQ(counts["unreadable"], 27);
+  EXPECT_EQ(counts.value("good", 0) + counts.value("retried", 0), 873) << counts;
+}
+
+TEST_F(DumpTruth, NoMusicIsFoundWhereAScratchHidesTheBorderToData) {
+  // A pause that begins as music and goes on as data, and nobody can read where. Moved by more than a sector, music of
+  // the sectors before would stand for data, twice the same.
+  const Bytes music = Random(4).bytes(139 * cd::kRawBytes);
+  std::string track(as_text(music));
+  for (int lba = 632; lba < 1298; ++lba) {
+    cd::Sector s{};
+    const Bytes user = Random(static_cast<std::uint64_t>(lba)).bytes(cd::kUserBytes);
+    cd::make_mode1(s, lba, std::span<const std::byte, cd::kUserBytes>(user));
+    track += as_text(s);
+  }
+  write_file(*this / "data.raw", track);
+  const std::string tracks =
+      "{number = 1, mode = \"AUDIO\", sectors = 493}, {number = 2, mode = \"MODE1\", pregap = 150, file = "
+      "\"data.raw\"}";
+  const std::string sound = truth(tracks);
+  const Outcome run = dump(
+      drive("read_offset = -660\noverread = true\nsub = \"none\"", tracks, defect("slow_only", 478, 642, "kbs = 706")),
+      "o/x.cue", {"--offset", "-660"});
+  const std::string is = bin("o");
+  const json ranges = result(run)["map"]["ranges"];
+  for (const json& range : ranges) {
+    const std::string state = range["state"];
+    if (state == "audio-unsure" || state == "bad-edc" || state == "unreadable") continue;
+    const std::size_t at = range["lba"].get<std::size_t>() * 2352, size = range["count"].get<std::size_t>() * 2352;
+    EXPECT_EQ(is.substr(at, size), sound.substr(at, size)) << state << " from " << range["lba"];
   }
 }
 

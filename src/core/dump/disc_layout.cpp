@@ -54,9 +54,10 @@ class Looker {
     return std::nullopt;
   }
   /// The border in [first, end) from which on the sectors are data (or are not); `end` if none is. Looked for from the
-  /// end backwards: what cannot be read is passed over, and belongs to what lies in front if nothing else is known.
+  /// end backwards. What cannot be read is taken for data: those prove themselves, while music that is moved into place
+  /// would be found where none is.
   Lba border(Lba first, Lba end, bool data) {
-    const auto is_own = [&](Lba lba) { return is_data(lba, first, end) == std::optional(data); };
+    const auto is_own = [&](Lba lba) { return is_data(lba, first, end).value_or(true) == data; };
     Lba low = first, high = end;
     for (Lba step = 1; low < high; step *= 2) {
       const Lba at = std::max(first, end - step);
@@ -65,7 +66,7 @@ class Looker {
         low = at + 1;
         break;
       }
-      if (seen) high = at;
+      if (seen || data) high = at;
       if (at == first) break;
     }
     while (low < high) {

@@ -326,7 +326,7 @@ void Strategy::second_reading(const Region& todo) {
   knows_buffer();
   constexpr auto kTogether = static_cast<Lba>(kFlowBlockBytes / cd::kRawBytes);
   for (const auto& [first, end] : joined(runs))
-    for (Lba at = first; at < end && !stats_.ended_at;) {
+    for (Lba at = first; at < end;) {
       const Lba to = std::min(end, at + kTogether);
       // The rest of the pass lies between the two readings, but of what stands at the end of the region. Best is to
       // push that out as well, and not to read what comes next.
@@ -428,7 +428,7 @@ void Strategy::hole(const Region& todo) {
     failures = try_single(todo, end - 1) ? 0 : failures + 1;
     maybe_save();
   }
-  for (; first < end && !given_up() && !stats_.ended_at; ++first) {
+  for (; first < std::min(end, stats_.ended_at.value_or(end)) && !given_up(); ++first) {
     try_single(todo, first);
     maybe_save();
   }
@@ -465,8 +465,10 @@ void Strategy::run() {
   }
   if (stats_.ended_at) bad_.erase(bad_.lower_bound(*stats_.ended_at), bad_.end());
   retries_from_ms_ = std::max<std::uint64_t>(1, reader_.clock_ms());
-  for (const Region& todo : untried())
-    if (!stats_.ended_at) hole(todo);
+  for (Region todo : untried()) {
+    todo.end = std::min(todo.end, stats_.ended_at.value_or(todo.end));
+    if (todo.first < todo.end) hole(todo);
+  }
   for (unsigned round = 0; round < options_.passes && !bad_.empty() && !given_up(); ++round) retry_round(round);
   finish_bad();
   judge_links();
