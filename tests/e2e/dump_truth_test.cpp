@@ -23,8 +23,8 @@ std::string defect(const char* kind, int first, int last, const std::string& mor
   return fmt::format("[[defects]]\nkind = \"{}\"\nlba = [{}, {}]\n{}\n", kind, first, last, more);
 }
 
-/// A track of Mode 2 without any form; a hundred sectors have Form 1.
-std::string without_checksums(std::uint64_t seed, int sectors) {
+/// A track of Mode 2 without any form; `with_form1` sectors have one.
+std::string without_checksums(std::uint64_t seed, int sectors, int with_form1 = 100) {
   Random random(seed);
   std::string track;
   for (int lba = 0; lba < sectors; ++lba) {
@@ -32,7 +32,7 @@ std::string without_checksums(std::uint64_t seed, int sectors) {
     const Bytes noise = random.bytes(s.size());
     std::copy(noise.begin(), noise.end(), s.begin());
     cd::put_header(s, lba, 2);
-    if (lba >= 100 && lba < 200)
+    if (lba >= 100 && lba < 100 + with_form1)
       cd::make_form1(s, lba, cd::kForm1Data, std::span<const std::byte, cd::kUserBytes>(noise.data(), cd::kUserBytes));
     track += as_text(s);
   }
@@ -145,9 +145,22 @@ TEST_F(DumpTruth, WhatCameBeforeADiscWasChangedIsReadAgain) {
         dump(drive("", "{number = 1, mode = \"MODE2\", file = \"a.raw\"}", second + defect("swap", at, at)), "o/x.cue",
              {"--overwrite", "--restart"});
     if (run.exit_code > 1) continue;  // it was noticed
+    EXPECT_EQ(run.exit_code, 0) << "swapped at " << at;
     const std::string is = bin("o");
     EXPECT_TRUE(is == read_file(*this / "a.raw") || is == read_file(*this / "b.raw")) << "swapped at " << at;
   }
+}
+
+TEST_F(DumpTruth, ADiscWithoutAnyChecksumIsReadTwice) {
+  const std::string track = without_checksums(6, 700, 0);
+  write_file(*this / "a.raw", track);
+  const std::string tracks = "{number = 1, mode = \"MODE2\", file = \"a.raw\"}";
+  const Outcome run = dump(drive("", tracks), "o/x.cue");
+  EXPECT_EQ(run.exit_code, 0) << run.out;
+  EXPECT_EQ(bin("o"), track);
+  const Outcome wrong = dump(drive("c2 = false", tracks, defect("silent", 300, 340, "p = 0.2\nbytes = 3")), "p/x.cue");
+  EXPECT_EQ(wrong.exit_code, 0) << wrong.out;
+  EXPECT_EQ(bin("p"), track);
 }
 
 TEST_F(DumpTruth, ADiscThatEndsEarlyIsReadToItsEnd) {

@@ -133,7 +133,7 @@ bool Strategy::push_out_in_laps(const Holes& holes, std::uint64_t most_laps) {
     std::uint64_t came = 0;
     for (const StateRange& range : elsewhere(holes)) {
       work_.progress.check_stop();
-      if (is_lost(range.state) && range.state != SectorState::untried) continue;
+      if (range.state == SectorState::unreadable || range.state == SectorState::hang) continue;
       const auto n = static_cast<std::uint32_t>(range.end - range.first);
       if (reader_.skim(range.first, n) != n) {
         buffer_.suppose(range.first, n);

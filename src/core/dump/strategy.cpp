@@ -324,10 +324,10 @@ void Strategy::second_reading(const Region& todo) {
   const Runs runs = std::exchange(unchecked_, {});
   if (runs.empty()) return;
   knows_buffer();
-  constexpr auto kTogether = static_cast<Lba>(kFlowBlockBytes / cd::kRawBytes);
+  const Lba most = most_together(kFlowBlockBytes / cd::kRawBytes);
   for (const auto& [first, end] : joined(runs))
     for (Lba at = first; at < end;) {
-      const Lba to = std::min(end, at + kTogether);
+      const Lba to = std::min(end, at + most);
       // The rest of the pass lies between the two readings, but of what stands at the end of the region. Best is to
       // push that out as well, and not to read what comes next.
       const Lba last = runs.rbegin()->second;
