@@ -1,8 +1,10 @@
 // What a disc says of itself, against what is on it: directories that lie, marks that contradict each other.
 #include "opifex/core/cd/parity.hpp"
 #include "opifex/core/cd/sector.hpp"
+#include "opifex/core/formats/chd/chd.hpp"
 #include "opifex/core/platforms/identity.hpp"
 #include "opifex/demo/wii_disc.hpp"
+#include "opifex/demo/workshop.hpp"
 
 #include "program.hpp"
 
@@ -238,6 +240,30 @@ TEST_F(DiscTruth, AWrongChecksumOfAChdDoesNotBecomeARightOne) {
     }
     EXPECT_EQ(copied.exit_code, 1) << place.vector;
     EXPECT_EQ(cli({"check", "out.chd"}).exit_code, 1) << place.vector;
+  }
+}
+
+TEST_F(DiscTruth, AJobThatReadsAPartOfAChdStillTellsItsWrongChecksum) {
+  demo::write_disc(demo::workshop_recipes()[0], *this / "d", demo::Files::one_bin);
+  const std::string cue = "d/" + demo::workshop_recipes()[0].stem + ".cue";
+  ASSERT_EQ(cli({"convert", cue, "--to", "chd", "--out", "good.chd"}).exit_code, 0);
+  // The checksum of the data is wrong; that of the file fits it.
+  std::string bytes = read_file(*this / "good.chd");
+  const auto chd = chd::Chd::open(open_file(*this / "good.chd"), {});
+  chd::Sha1 raw = *chd->header().raw_sha1;
+  raw[5] ^= std::byte{1};
+  const chd::Sha1 overall = chd->overall_sha1(raw);
+  std::copy_n(reinterpret_cast<const char*>(raw.data()), raw.size(), bytes.begin() + 64);
+  std::copy_n(reinterpret_cast<const char*>(overall.data()), overall.size(), bytes.begin() + 84);
+  write_file(*this / "wrong.chd", bytes);
+  for (const auto& [file, code] : {std::pair("good.chd", 0), std::pair("wrong.chd", 1)}) {
+    const std::string into = std::string(file) + ".files";
+    EXPECT_EQ(
+        cli({"convert", file, "--to", "iso", "--out", std::string(file) + ".iso", "--accept", "audio,tracks,form2"})
+            .exit_code,
+        code);
+    EXPECT_EQ(cli({"extract", file, "--into", into}).exit_code, code);
+    EXPECT_EQ(cli({"extract", file, "SYSTEM.CNF", "--into", into + "2"}).exit_code, code);
   }
 }
 

@@ -105,8 +105,8 @@ class Checker {
   /// What another job's reading has shown; where that shows nothing, the container is verified now.
   bool see_container() {
     if (!image_.container) return true;
-    const auto problems =
-        image_.container->watches() ? image_.container->seen() : image_.container->verify(work_, nullptr);
+    const auto seen = image_.container->seen();
+    const auto problems = seen ? *seen : image_.container->verify(work_, nullptr);
     if (!problems.empty()) container_is_damaged(problems);
     return problems.empty();
   }

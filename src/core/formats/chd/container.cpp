@@ -86,10 +86,12 @@ class ChdContainer final : public Container {
 
   bool decodes_blocks() const override { return !cd_; }
   void watch() const override { chd_->watch(); }
-  bool watches() const override { return true; }
-  std::vector<ContainerProblem> seen() const override {
-    const std::string found = chd_->watched_hash().value_or("");
-    return chd_->header().raw_sha1 ? compare(found, "") : compare("", found);
+  std::optional<std::vector<ContainerProblem>> seen() const override {
+    const Header& h = chd_->header();
+    const auto found = chd_->watched_hash();
+    const bool has_none = !h.raw_sha1 && h.md5.empty();
+    if (!found && !has_none) return std::nullopt;
+    return h.raw_sha1 ? compare(*found, "") : compare("", found.value_or(""));
   }
 
   std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const override {

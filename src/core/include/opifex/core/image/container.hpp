@@ -75,9 +75,9 @@ class Container {
   virtual bool decodes_blocks() const { return false; }
   /// From now on what is read is held against the checksums of the whole, too, as far as it is read in order.
   virtual void watch() const {}
-  virtual bool watches() const { return false; }
-  /// What the reading since watch() has shown to be wrong.
-  virtual std::vector<ContainerProblem> seen() const { return {}; }
+  /// What the reading since watch() has shown to be wrong; nothing if it was not all read, or not in order, so that
+  /// nobody can say.
+  virtual std::optional<std::vector<ContainerProblem>> seen() const { return std::nullopt; }
   /// Decodes everything once and compares it with every checksum there is; lists all that is wrong. `sectors` may be
   /// null; it sees every sector of a CD but those of damaged hunks.
   virtual std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const = 0;
