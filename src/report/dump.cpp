@@ -266,6 +266,7 @@ std::string dump_text(const DumpPlan& plan, const DumpResult& r) {
   add(text, "Disc", disc_line(plan));
   add(text, "Title", printable(id.title) + (id.serial.empty() ? "" : fmt::format(" ({})", id.serial)));
   add(text, "Encrypted", encryption(plan));
+  add(text, "Offset", offset_text(plan));
   std::uint64_t bytes = 0;
   const std::string lead = plan.lead.string();
   std::string shortest;  // a container's header names itself

@@ -318,7 +318,7 @@ Bytes Oracle::sector(Lba lba) const {
     return block;
   }
   cd::Sector s{};
-  if (m.is_audio(lba))
+  if (m.is_audio(lba) || !m.in_program(lba))  // behind the end: what a drive that goes there delivers
     m.read_shifted(lba, shift_, s);
   else
     m.read(lba, 1, s);
