@@ -99,7 +99,7 @@ struct Companions {
 
 Companions companions_of(const Session& session, const dump::DumpPlan& plan) {
   const std::string base = fs::path(plan.lead).replace_extension().string();
-  Companions files{base + ".opifex-map", {}, {}, session.text("report")};
+  Companions files{plan.map, {}, {}, session.text("report")};
   if (session.flag("record")) {
     files.record_text = base + ".dump.txt";
     files.record_json = base + ".dump.json";
@@ -123,12 +123,11 @@ void write_companions(Session& session, const dump::Dump& job, const dump::DumpR
   const Companions files = companions_of(session, plan);
   const Existing existing = session.flag("overwrite") ? Existing::replace : Existing::keep;
   const InputFiles& inputs = job.inputs();
-  if (result.verdict != dump::DumpVerdict::intact) {
-    write_whole_file(files.map, print(result.map), existing, inputs);
+  if (result.verdict == dump::DumpVerdict::intact)
+    remove_old_map(files.map);
+  else
     session.message(
         fmt::format("the damaged sectors are listed in {}: opifex rescue uses it\n", printable(files.map.string())));
-  }
-  if (result.verdict == dump::DumpVerdict::intact) remove_old_map(files.map);
   if (!files.record_text.empty()) {
     write_whole_file(files.record_text, printable_lines(text), existing, inputs);
     write_whole_file(files.record_json, report::dump(report::record("dump", json)), existing, inputs);

@@ -31,6 +31,15 @@ const Format& target_format(const Session& session, const Image& image) {
   return writable_format(id);
 }
 
+SectorMapFile map_of(const RescueResult& rescued) {
+  SectorMapFile map{{}, rescued.map, {}};
+  // Nobody knows which samples of music it is.
+  for (const StateRange& r : rescued.map.ranges())
+    for (cd::Lba lba = r.first; lba < r.end && r.state == SectorState::audio_unsure; ++lba)
+      map.suspect_bytes[lba] = {{0, cd::kRawBytes - 1}};
+  return map;
+}
+
 void run_rescue(Session& session) {
   const auto start = std::chrono::steady_clock::now();
   if (session.text("out").empty())
@@ -66,6 +75,8 @@ void run_rescue(Session& session) {
                                    [](const Loss& l) { return is_content_loss(l.kind); });
   const Inspect how = changed ? Inspect::readable : session.flag("prove") ? Inspect::prove : Inspect::layout;
   job.inspect = inspection_of(rescued.image, request, conversion.plan, how, proof, session.work());
+  const bool unsure = rescued.count(RescueHow::unsure) + rescued.count(RescueHow::conflict) > 0;
+  if (!rescued.complete() || unsure) job.texts[base + ".opifex-map"] = print(map_of(rescued));
   report::JobResult done;
   done.planned_only = session.flag("plan");
   std::string text;
@@ -83,19 +94,9 @@ void run_rescue(Session& session) {
   report::add_rescue(json, rescued, words);
   text += report::rescue_text(rescued, words);
   session.result(json, text);
-  const bool unsure = rescued.count(RescueHow::unsure) + rescued.count(RescueHow::conflict) > 0;
   if (!rescued.complete() || unsure) session.bad_news();
   if (done.planned_only) return;
-  if (!rescued.complete() || unsure) {
-    SectorMapFile map{{}, rescued.map, {}};
-    // Nobody knows which samples it is.
-    for (const StateRange& r : rescued.map.ranges())
-      for (cd::Lba lba = r.first; lba < r.end && r.state == SectorState::audio_unsure; ++lba)
-        map.suspect_bytes[lba] = {{0, cd::kRawBytes - 1}};
-    write_whole_file(base + ".opifex-map", print(map), job.existing, job.inputs);
-  } else {
-    remove_old_map(base + ".opifex-map");
-  }
+  if (rescued.complete() && !unsure) remove_old_map(base + ".opifex-map");
   if (!session.flag("record")) return;
   write_whole_file(base + ".rescue.txt", printable_lines(text), job.existing, job.inputs);
   write_whole_file(base + ".rescue.json", report::dump(report::record("rescue", json)), job.existing, job.inputs);

@@ -116,6 +116,33 @@ TEST_F(CheckTest, RepairGivesBackTheOriginalBytes) {
   EXPECT_FALSE(read_file(bin) == whole) << "the input stays as it is";
 }
 
+TEST_F(CheckTest, WhatTellsOfAnImageComesAndGoesWithIt) {
+  QuietWork work;
+  const Image image = open_image(sheet);
+  const fs::path out = folder / "told/game.cue", map = folder / "told/game.opifex-map";
+  const WritePlan plan = plan_conversion(image, {find_format("cue"), out}, work).plan;
+  WriteJob job;
+  job.texts[map] = "states of all sectors\n";
+  // Never the image without it: both are there when the set is looked at, and none if that fails.
+  job.inspect = [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
+    EXPECT_EQ(as_text(read_up_to(*staged->open(map), 0, 100)), "states of all sectors\n");
+    EXPECT_EQ(written.size(), 2u) << "it is no part of the image";
+    throw Error({.code = "stopped", .what = "looked at"});
+  };
+  EXPECT_THROW(write_outputs(image, plan, job, work), Error);
+  EXPECT_FALSE(fs::exists(map));
+  EXPECT_FALSE(fs::exists(out));
+  job.inspect = {};
+  write_outputs(image, plan, job, work);
+  EXPECT_EQ(read_file(map), "states of all sectors\n");
+  EXPECT_TRUE(fs::exists(out));
+  // And nothing that stands there is replaced unasked.
+  fs::remove(out);
+  fs::remove(folder / "told/game.bin");
+  EXPECT_THROW(write_outputs(image, plan, job, work), Error);
+  EXPECT_FALSE(fs::exists(out));
+}
+
 TEST_F(CheckTest, RepairWithNothingToDoIsRefused) {
   QuietWork work;
   const Image image = open_image(sheet);

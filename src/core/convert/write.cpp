@@ -179,6 +179,7 @@ void check_plan(const Image& image, const WritePlan& plan, const WriteJob& job) 
     if (job.finished.contains(f.path)) f.size_bytes = 0;
     targets.push_back(f.path);
   }
+  for (const auto& [target, text] : job.texts) targets.push_back(target);
   refuse_existing(targets, inputs_of(image, job), job.existing);
   // Parts of an older split that would be taken for ours: found before an hour of writing, not after it.
   for (const PlannedOutput& o : plan.outputs)
@@ -216,6 +217,7 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
   work.progress.begin("writing", total);
   OutputSet set(job.existing, inputs_of(image, job));
   std::vector<WrittenFile> written, beside;  // what only stands beside the image is none of its parts
+  for (const auto& [target, text] : job.texts) set.add(target).write(as_view(text));
   for (const auto& [target, finished] : job.adopted) beside.push_back({target, set.adopt(target, finished).size(), ""});
   for (const PlannedOutput& o : plan.outputs) {
     if (const auto finished = job.finished.find(o.path); finished != job.finished.end()) {

@@ -332,6 +332,7 @@ void Dump::plan_outputs() {
   const std::string extension(plan_.format->id == "god" ? "" : plan_.format->extensions.front());
   const auto plan_for = [&](const std::filesystem::path& lead) {
     plan_.lead = lead;
+    plan_.map = std::filesystem::path(lead).replace_extension().string() + ".opifex-map";
     plan_.files.clear();
     // Of a CD its layout is enough; some formats look into a disc of blocks, so that it has to be there.
     const Image image =

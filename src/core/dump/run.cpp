@@ -488,10 +488,11 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
   job.inspect = inspection_of(image, request, conversion.plan, how, result.proof, work);
   if (request_.prove && !can_prove)
     result.warnings.push_back({"not_proved", "--prove is left out: with accepted losses disc and image differ"});
-  for (WrittenFile& file : write_outputs(image, conversion.plan, job, work)) result.outputs.push_back(std::move(file));
   result.verdict = verdict_of(state.map);
   // What was asked for and did not come is not intact.
   if (result.subchannel_missing > 0) result.verdict = std::max(result.verdict, DumpVerdict::unsure);
+  if (result.verdict != DumpVerdict::intact) job.texts[plan_.map] = print(state);
+  for (WrittenFile& file : write_outputs(image, conversion.plan, job, work)) result.outputs.push_back(std::move(file));
   store.remove();
   result.map = std::move(state);
   result.stats = std::move(stats);

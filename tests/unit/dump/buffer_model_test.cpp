@@ -26,6 +26,28 @@ TEST(BufferModel, ARepeatIsFreshOnceABufferWasReadInBetween) {
   EXPECT_FALSE(model.is_fresh(10));
 }
 
+TEST(BufferModel, WhatMayHaveBeenReadAheadIsFreshOnlyAsTheStreamGoesOn) {
+  BufferModel model(0, 2000, 300);
+  model.take(100, 10);
+  EXPECT_TRUE(model.is_fresh(110, 150)) << "it goes on where it stopped";
+  EXPECT_FALSE(model.is_fresh(120, 150));
+  EXPECT_FALSE(model.is_fresh(90, 120)) << "some of it was read just now";
+  EXPECT_TRUE(model.is_fresh(110 + static_cast<Lba>(BufferModel::kReadAhead), 400));
+  EXPECT_TRUE(model.is_fresh(20, 100)) << "in front of it nothing is read ahead";
+}
+
+TEST(BufferModel, ALargerOneHoldsWhatWasThoughtToBeGone) {
+  BufferModel model(0, 2000, 100);
+  model.take(10, 1);
+  model.take(500, 120);
+  EXPECT_TRUE(model.is_fresh(10));
+  model.enlarge(200);
+  EXPECT_EQ(model.length(), 200u);
+  EXPECT_FALSE(model.is_fresh(10));
+  model.take(800, 80);
+  EXPECT_TRUE(model.is_fresh(10));
+}
+
 TEST(BufferModel, WithoutABufferAllIsFresh) {
   BufferModel model(0, 100, 0);
   model.take(5, 10);

@@ -68,6 +68,8 @@ struct WriteJob {
   std::map<std::filesystem::path, std::filesystem::path> finished = {};
   /// Finished files that are no outputs of the plan but belong to the set: they get their names with it, before it.
   std::map<std::filesystem::path, std::filesystem::path> adopted = {};
+  /// What tells of the image (its sector map): a job that is killed never leaves the image without it.
+  std::map<std::filesystem::path, std::string> texts = {};
 };
 /// The files a plan would make, with what they take at most.
 std::vector<PlannedFile> planned_files(const WritePlan& plan);

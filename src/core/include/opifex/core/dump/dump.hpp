@@ -43,6 +43,7 @@ struct DumpPlan {
   std::vector<Region> regions = {};
   const Format* format = nullptr;
   std::filesystem::path lead;            ///< the leading output
+  std::filesystem::path map = {};        ///< beside it, of a dump that is not intact: the states of all sectors
   std::vector<PlannedFile> files = {};   ///< all outputs
   std::optional<int> offset = {};        ///< samples that are taken out of the music; nothing: not told
   std::optional<int> found_offset = {};  ///< by how many the music comes late, where that shows
