@@ -173,12 +173,10 @@ SimDefect random_defect(Random& r, Lba end, bool is_cd) {
   return d;
 }
 
-/// Some drives have more of a buffer than they say. On a disc that is hardly longer than that it cannot be found out.
-void maybe_understate(Random& r, SimFeatures& d, Lba end) {
+/// Some drives have more of a buffer than they say.
+void maybe_understate(Random& r, SimFeatures& d) {
   const unsigned told = one_of(r, {0u, 64u, d.cache_kib / 4, d.cache_kib * 2});
-  constexpr Lba kPad = 400, kKib = 1024;
-  const auto most = static_cast<Lba>(std::max({d.cache_kib, told, told == 0 ? 2048u : 0u}));
-  if (chance(r, 40) && end > 3 * most * kKib / static_cast<Lba>(cd::kRawBytes) + kPad) d.cache_told_kib = told;
+  if (chance(r, 40)) d.cache_told_kib = told;
 }
 
 void add_defects(Random& r, SimDescription& d, Lba end, bool is_cd) {
@@ -219,7 +217,7 @@ Scenario random_scenario(Random& r, const fs::path& folder) {
     write(disc.image, r.bytes((200 + r.below(3000)) * cd::kUserBytes));
     d.discs.push_back(std::move(disc));
   }
-  if (kind == SimKind::cd) maybe_understate(r, d.drive, end_of(d));
+  if (kind == SimKind::cd) maybe_understate(r, d.drive);
   add_defects(r, d, end_of(d), kind == SimKind::cd);
   if (chance(r, 10)) d.unit_attention.push_back(one_of(r, {0x062800u, 0x062900u, 0x020401u}));
   if (chance(r, 5)) d.becoming_ready_ms = static_cast<unsigned>(r.below(20'000));
@@ -236,7 +234,7 @@ Scenario another_drive(const Scenario& scenario, Random& r) {
   SimDescription& d = s.description;
   d.drive = random_drive(r, scenario.description.drive.kind);
   d.defects.clear();
-  if (s.is_cd()) maybe_understate(r, d.drive, end_of(d));
+  if (s.is_cd()) maybe_understate(r, d.drive);
   add_defects(r, d, end_of(d), s.is_cd());
   const int own = d.drive.read_offset + d.discs.front().write_offset;
   s.offset = scenario.offset_told ? own : 0;

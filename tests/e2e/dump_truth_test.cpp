@@ -106,6 +106,34 @@ TEST_F(DumpTruth, ADriveThatSaysTooLittleOfItsBufferIsFoundOut) {
   EXPECT_TRUE(contains(codes(small), "only_from_buffer"));
 }
 
+TEST_F(DumpTruth, NothingIsConfirmedWhereTheBufferMayHoldMoreThanItIsSaidTo) {
+  // A buffer of 892 sectors that is told as 223, on discs that fit into it, hardly do, and are larger: how many of the
+  // wrong readings are called confirmed?
+  for (const int length : {400, 600, 900, 1400}) {
+    SCOPED_TRACE(length);
+    const std::string music = fmt::format("{{number = 1, mode = \"AUDIO\", sectors = {}}}", length);
+    const std::string name = "o" + std::to_string(length), sound = truth(music);
+    std::string defects;
+    for (int lba = 9; lba < length; lba += 17) defects += defect("silent", lba, lba, "p = 0.4\nbytes = 8");
+    const Outcome run =
+        dump(drive("c2 = false\ncache_kib = 2048\ncache_told_kib = 512\nreadahead = 75", music, defects),
+             name + "/x.cue", {"--passes", "14"});
+    if (run.exit_code == 0)
+      EXPECT_EQ(bin(name), sound);
+    else
+      EXPECT_TRUE(contains(codes(run), "only_from_buffer")) << run.out;
+    EXPECT_EQ(run.exit_code, length > 1000 ? 0 : 1) << "what can be shown is confirmed, and nothing else";
+  }
+}
+
+TEST_F(DumpTruth, ADriveThatIsAsQuickFromTheDiscProvesNoMusic) {
+  // Whether it reads the disc at all cannot be told from outside.
+  const std::string quick = "[timing]\nseek_ms = 0\ncommand_ms = 0\n";
+  const Outcome run = dump(quick + drive("cache_kib = 64", kDataAndMusic), "o/x.cue");
+  EXPECT_EQ(run.exit_code, 1);
+  EXPECT_TRUE(contains(codes(run), "only_from_buffer")) << run.out;
+}
+
 TEST_F(DumpTruth, DataWithoutAChecksumIsReadAgainInOneGo) {
   // As films and voices lie on a disc: one sector of them in eight.
   std::string track;
@@ -289,6 +317,35 @@ TEST_F(DumpTruth, MusicIsNotContinuedByADriveThatReadsElsewhere) {
   EXPECT_EQ(dump("seed = 99\n" + drive("", kMusic), "o/x.cue").exit_code, 4) << "another disc of the same length";
   EXPECT_EQ(dump(drive("", kMusic), "o/x.cue").exit_code, 0);
   EXPECT_EQ(bin("o"), sound);
+}
+
+TEST_F(DumpTruth, ADumpIsNotContinuedWithAnotherPressingsPause) {
+  // The same music, other data, and another pause between them: all that was read before is from the first disc.
+  const auto data_behind_pause = [&](std::uint64_t seed) {
+    Random random(seed);
+    std::string track(as_text(random.bytes(30 * 2352)));
+    cd::Sector s{};
+    for (int lba = 330; lba < 700; ++lba) {
+      const Bytes user = random.bytes(cd::kUserBytes);
+      cd::make_mode1(s, lba, std::span<const std::byte, cd::kUserBytes>(user));
+      track += as_text(s);
+    }
+    return track;
+  };
+  write_file(*this / "first.raw", data_behind_pause(1));
+  write_file(*this / "second.raw", data_behind_pause(2));
+  const auto tracks = [](const std::string& file) {
+    return "{number = 1, mode = \"AUDIO\", sectors = 300}, {number = 2, mode = \"MODE1\", pregap = 150, file = \"" +
+           file + "\"}, {number = 3, mode = \"AUDIO\", sectors = 700}";
+  };
+  for (const char* features : {"", "sub = \"none\"", "read_offset = -650"}) {
+    SCOPED_TRACE(features);
+    ASSERT_EQ(dump(drive(features, tracks("second.raw")), "sound/x.cue", {"--overwrite"}).exit_code, 0);
+    ASSERT_EQ(
+        dump(drive(features, tracks("first.raw"), defect("eject", 400, 400)), "o/x.cue", {"--overwrite"}).exit_code, 5);
+    EXPECT_EQ(dump(drive(features, tracks("second.raw")), "o/x.cue", {"--overwrite"}).exit_code, 0);
+    EXPECT_EQ(bin("o"), bin("sound"));
+  }
 }
 
 TEST_F(DumpTruth, AStateIsBelievedAsFarAsTheDataBearItOut) {

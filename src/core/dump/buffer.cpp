@@ -10,6 +10,7 @@ using cd::Lba;
 namespace {
 
 constexpr auto kReadAhead = static_cast<Lba>(BufferModel::kReadAhead);
+constexpr std::uint64_t kMostLaps = 16;  // round the disc, until its buffer is pushed out
 
 /// The parts of [from, to) that lie in none of the holes.
 std::vector<std::pair<Lba, Lba>> outside_of(std::vector<std::pair<Lba, Lba>> holes, Lba from, Lba to) {
@@ -37,10 +38,12 @@ std::uint64_t Strategy::others_bytes(Lba first, Lba end) const {
 
 /// How many sectors of music are read in one go: `wanted`, or so few that enough is left of the disc to push them out.
 Lba Strategy::most_together(std::uint64_t wanted) const {
-  constexpr std::uint64_t kSmallest = 16;
-  const std::uint64_t all = others_bytes(0, 0) / reader_.sector_bytes();
-  const std::uint64_t left = all > buffer_.length() ? (all - buffer_.length()) / 2 : 0;
-  return static_cast<Lba>(std::max(kSmallest, std::min(wanted, left)));
+  constexpr std::int64_t kSmallest = 16;
+  const auto length = static_cast<std::int64_t>(buffer_.length());
+  const std::int64_t spare = static_cast<std::int64_t>(others_bytes(0, 0) / reader_.sector_bytes()) - length;
+  const std::int64_t in_few_laps = spare - kReadAhead - length / (static_cast<std::int64_t>(kMostLaps) - 1) - 1;
+  const std::int64_t left = std::min(spare / 2, in_few_laps);
+  return static_cast<Lba>(std::max(kSmallest, std::min(static_cast<std::int64_t>(wanted), left)));
 }
 
 /// Pieces of the disc outside of the holes: those that came before the others, and of these what was touched longest
@@ -96,10 +99,7 @@ bool Strategy::push_out(Lba first, Lba end) {
 }
 
 /// The same outside of the holes.
-bool Strategy::push_out_once(const Holes& holes) {
-  constexpr std::uint64_t kMostLaps = 16;
-  return read_through(holes) || push_out_in_laps(holes, kMostLaps);
-}
+bool Strategy::push_out_once(const Holes& holes) { return read_through(holes) || push_out_in_laps(holes, kMostLaps); }
 
 /// For data that prove themselves: to make another reading likely is enough.
 void Strategy::make_another_likely(Lba lba) {

@@ -116,6 +116,29 @@ Bytes Strategy::audio_after(const Region& region, Lba lba) const {
   return {};
 }
 
+void Strategy::count_failure(Lba lba, Trouble trouble) {
+  const auto at = bad_.find(lba);
+  if (at == bad_.end()) return;
+  ++at->second.tries;
+  if (trouble != Trouble::timeout) return;
+  ++at->second.hangs;
+  map_.set(lba, lba + 1, SectorState::hang);
+}
+
+/// Behind a sector that cannot be read: others that cannot, either. For that the buffer need not be emptied for each of
+/// them. Returns the first one that comes, or one that is not damaged.
+Lba Strategy::pass_unreadable(const Region& region, Lba first, Lba end) {
+  cd::Sector sector{};
+  for (Lba at = first; at < end; ++at) {
+    if (!bad_.contains(at) || given_up()) return at;
+    Extras extras;
+    const ReadResult r = read(region, at, 1, sector, &extras);
+    if (r.delivered == 1) return at;
+    count_failure(at, r.trouble);
+  }
+  return end;
+}
+
 /// A run of damaged music, from `first` on: read in one go, so that it needs the buffer emptied once. Returns where the
 /// next begins.
 Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
@@ -140,13 +163,12 @@ Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
   for (Lba lba = first; lba < std::min(reached + 1, end); ++lba) {
     const auto at = bad_.find(lba);
     if (at == bad_.end()) continue;
-    Bad& bad = at->second;
-    ++bad.tries;
     if (lba == reached) {
-      if (r.trouble == Trouble::timeout) ++bad.hangs;
-      if (r.trouble == Trouble::timeout) map_.set(lba, lba + 1, SectorState::hang);
+      count_failure(lba, r.trouble);
       continue;
     }
+    Bad& bad = at->second;
+    ++bad.tries;
     const auto i = static_cast<std::size_t>(lba - first);
     const bool lacks = i < extras.lacking.size() && extras.lacking[i];
     if (lacks && !reader_.jitters()) {
@@ -174,7 +196,7 @@ Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
     accept(region, lba, best, SectorState::audio_confirmed);
     bad_.erase(at);
   }
-  return std::min(reached + 1, end);
+  return reached < end ? pass_unreadable(region, reached + 1, end) : end;
 }
 
 /// The other sectors of an ECC block come with the one that was wanted.

@@ -227,6 +227,23 @@ void Dump::compare_samples(const DumpStore& store, SectorMap& map, Strategy& str
     if (music && same == 0)
       for (const StateRange& range : known) map.set(range.first, range.end, SectorState::untried);
   }
+  compare_edges(store, map, strategy);
+}
+
+/// Discs with the same music may differ in the pauses, and an offset takes samples at a region's edge from its
+/// neighbours. Where the edge is another one, all of the region is read again.
+void Dump::compare_edges(const DumpStore& store, SectorMap& map, Strategy& strategy) {
+  constexpr Lba kReach = 4;  // sectors: more than any offset
+  for (const Region& region : plan_.regions) {
+    if (region.kind != RegionKind::audio) continue;
+    bool alike = true;
+    for (Lba lba = region.first; lba < region.end && alike; ++lba) {
+      if (lba == region.first + kReach) lba = std::max(lba, region.end - kReach);
+      if (map.at(lba) == SectorState::audio_confirmed)
+        alike = reads_alike(store, region, lba, 1, strategy).value_or(true);
+    }
+    if (!alike) map.set(region.first, region.end, SectorState::untried);
+  }
 }
 
 /// Nothing if the sector cannot be read, or would be the same on many discs.
@@ -238,16 +255,25 @@ std::optional<bool> Dump::compare_sample(const DumpStore& store, Lba lba, Strate
   const bool music = region->kind == RegionKind::audio;
   const std::uint32_t count = music ? 3 : 1;
   if (lba + static_cast<Lba>(count) > region->end) return std::nullopt;
-  Bytes now(count * plan_.sector_bytes()), then(now.size());
+  Bytes then(count * plan_.sector_bytes());
   store.read(lba, then);
   const bool flat = std::adjacent_find(then.begin(), then.end(), std::not_equal_to<>()) == then.end();
   if (music ? !tells_its_place(then) : flat) return std::nullopt;
+  return reads_alike(store, *region, lba, static_cast<Lba>(count), strategy);
+}
+
+/// Nothing if they cannot be read.
+std::optional<bool> Dump::reads_alike(const DumpStore& store, const Region& region, Lba lba, Lba n,
+                                      Strategy& strategy) {
+  const auto count = static_cast<std::uint32_t>(n);
+  Bytes now(count * plan_.sector_bytes()), then(now.size());
+  store.read(lba, then);
   // A single wrong byte of music is no other disc. The stream of a drive that jitters is not joined here: it would fit
   // whatever its offset is; after some seeks it lies where it should.
   const int tries = parts_->reader->jitters() ? 8 : 3;
   for (int i = 0; i < tries; ++i) {
     if (i > 0) strategy.read_elsewhere(lba);
-    if (parts_->reader->read(*region, lba, count, now, nullptr).delivered != count) return std::nullopt;
+    if (parts_->reader->read(region, lba, count, now, nullptr).delivered != count) return std::nullopt;
     Bytes raw = now;
     if (parts_->key) decrypt_ps3(*plan_.ps3, *parts_->key, static_cast<std::uint64_t>(lba), now);
     if (now != then) continue;
@@ -456,7 +482,8 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
   if (stats.in_buffer > 0)
     result.warnings.push_back(
         {"only_from_buffer",
-         fmt::format("{} could not be read past the drive's buffer a second time: the disc is hardly larger than it",
+         fmt::format("{} could not be shown to come from the disc a second time, and not from the drive's buffer: "
+                     "the disc is hardly larger, or the drive tells too little of it",
                      plural(stats.in_buffer, "sector"))});
   const SourcePtr data = open_file(files.data);
   hash_data(data, plan_, request_.hashes, result, work);

@@ -108,6 +108,8 @@ ReadResult Strategy::read(const Region& region, Lba lba, std::uint32_t count, st
   work_.progress.check_stop();
   const ReadResult r = read_of_one_disc(region, lba, count, out, extras);
   fresh_ = buffer_.take(lba, r.delivered);
+  // That a sector cannot be read may come from the buffer as well.
+  if (r.delivered < count) buffer_.suppose(lba + static_cast<Lba>(r.delivered), 1);
   if (reader_.moves_music()) suppose_around(lba, r.delivered);
   if (r.trouble == Trouble::timeout) {
     ++stats_.hangs;

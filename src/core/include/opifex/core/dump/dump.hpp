@@ -122,6 +122,9 @@ class Dump {
   void distrust_state(const DumpStore& store, SectorMap& map) const;
   void compare_samples(const DumpStore& store, SectorMap& map, Strategy& strategy);
   std::optional<bool> compare_sample(const DumpStore& store, cd::Lba lba, Strategy& strategy);
+  std::optional<bool> reads_alike(const DumpStore& store, const Region& region, cd::Lba lba, cd::Lba n,
+                                  Strategy& strategy);
+  void compare_edges(const DumpStore& store, SectorMap& map, Strategy& strategy);
   void find_files_hit(const Image& image, const SectorMap& map, DumpResult& result) const;
   std::uint64_t read_missing_subchannel(DumpStore& store, Work& work);
   void guard_medium(Strategy& strategy);

@@ -105,6 +105,8 @@ class Strategy {
   void retry(const Region& region, cd::Lba lba);
   void retry_runs(const Region& region, cd::Lba lba, unsigned round);
   bool place_again(const Region& region, cd::Lba first, cd::Lba end);
+  void count_failure(cd::Lba lba, Trouble trouble);
+  cd::Lba pass_unreadable(const Region& region, cd::Lba first, cd::Lba end);
   cd::Lba retry_music(const Region& region, cd::Lba first, cd::Lba end);
   void take_retried(const Region& region, cd::Lba lba, ByteView sector);
   void accept(const Region& region, cd::Lba lba, ByteView sector, SectorState state);
@@ -125,9 +127,12 @@ class Strategy {
   bool read_through(const Holes& holes);
   void make_another_likely(cd::Lba lba);
   bool push_out_in_laps(const Holes& holes, std::uint64_t most_laps);
-  enum class Trial { open, as_told, larger };
-  std::vector<cd::Lba> runs_of(cd::Lba length) const;
-  Trial try_buffer(cd::Lba first, cd::Lba length);
+  enum class Trial { open, quick, as_told, larger };
+  class Ring;
+  bool read_over(const Ring& ring, cd::Lba place, cd::Lba count);
+  Trial try_buffer(const Ring& ring, cd::Lba place, cd::Lba length);
+  static std::vector<cd::Lba> places_for_trials(const Ring& ring, cd::Lba length);
+  Trial try_length(const Ring& ring);
   bool knows_buffer();
   std::optional<std::uint64_t> time_of(cd::Lba lba);
   bool is_fresh(cd::Lba first, cd::Lba end);
@@ -160,7 +165,7 @@ class Strategy {
   std::size_t kept_ = 0;                      // readings held in memory
   BufferModel buffer_;                        // of the thread that reads
   bool trusts_buffer_ = false;                // its length was held against the clock
-  bool distrusts_buffer_ = false;             // it cannot be, and there is a reason to
+  bool distrusts_buffer_ = false;             // it cannot be
   std::vector<bool> fresh_;                   // of the last reading: which of its sectors came from the disc
   std::uint64_t retries_from_ms_ = 0;
   std::uint64_t sampled_ms_ = 0, sampled_bytes_ = 0;
