@@ -393,6 +393,13 @@ TEST_F(DumpTruth, AGapWhoseBeginningIsUnreadableIsCalledUncertain) {
   const Outcome again = dump(drive("", tracks, defect("q_bad", 698, 702, "p = 0.5")), "p/x.cue");
   EXPECT_FALSE(contains(codes(again), "gap_uncertain")) << codes(again);
   EXPECT_EQ(result(again)["tracks"][1]["pregap_sectors"], 137);
+  // Nothing of the track in front of it tells: all that is known is what the table of contents says.
+  const Outcome all = dump(drive("", tracks, defect("q_bad", 0, 720, "p = 1.0")), "q/x.cue");
+  EXPECT_TRUE(contains(codes(all), "gap_uncertain")) << codes(all);
+  const Outcome all_at_last = dump(drive("", tracks, defect("after", 200, 720, "n = 4")), "r/x.cue");
+  EXPECT_TRUE(contains(codes(all_at_last), "gap_uncertain") ||
+              result(all_at_last)["tracks"][1]["pregap_sectors"] == 137)
+      << codes(all_at_last);
 }
 
 TEST_F(DumpTruth, WhatTheTableOfContentsSaysIsNotWhatTheSectorsAre) {

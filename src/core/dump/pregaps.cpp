@@ -77,24 +77,24 @@ class QReader {
 /// What is known of one pregap: it begins behind `before`, and at `first` at the latest.
 struct Search {
   std::optional<Lba> first = {};  // lowest sector that calls itself pregap
-  Lba before = 0;                 // highest sector that belongs to the track before
-  bool heard = false;             // of the track before
+  Lba before = 0;                 // highest sector that is known to belong to the track before
+  bool heard = false;             // of the track before, by the Q channel
 
   void take(const Position& p, const TocTrack& track) {
     if (p.track == track.number && p.index == 0 && p.lba < track.start) first = std::min(first.value_or(p.lba), p.lba);
     if (p.track >= track.number || p.lba >= track.start) return;
-    before = heard ? std::max(before, p.lba) : p.lba;
+    before = std::max(before, p.lba);
     heard = true;
   }
   /// Sectors between the two that told nothing; without a pause those in front of the track's start.
-  Lba silent(Lba start) const { return heard ? first.value_or(start) - before - 1 : 0; }
+  Lba silent(Lba start) const { return heard || first ? first.value_or(start) - before - 1 : 0; }
 };
 
 /// Goes back from the start of `track` until the track before speaks.
 Search look_back(QReader& reader, const TocTrack& track, Lba lowest) {
   constexpr std::uint32_t kChunk = 24;
   constexpr Lba kFarthest = 99 * 60 * cd::kFramesPerSecond, kAtLeast = 2 * static_cast<Lba>(kChunk);
-  Search search;
+  Search search{.before = lowest - 1};  // by the table of contents
   for (Lba end = track.start; end > lowest && track.start - end < kFarthest;) {
     const Lba from = std::max(lowest, end - static_cast<Lba>(kChunk));
     for (const Position& p : reader.positions(from, static_cast<std::uint32_t>(end - from))) search.take(p, track);
