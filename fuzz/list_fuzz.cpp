@@ -43,8 +43,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     OpenOptions options;
     options.files = std::make_shared<const OneList>(source);
     const Image image = find_format("wbfs")->open("f/list.gdi", options);
-    read_up_to(*image.blocks, image.blocks->size() - 4096, 4096);
-    image.blocks->next_data(0);
+    read_up_to(*image.blocks(), image.blocks()->size() - 4096, 4096);
+    image.blocks()->next_data(0);
   });
   const int fd = ::memfd_create("titles", MFD_CLOEXEC);
   if (fd < 0) return 0;

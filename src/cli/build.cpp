@@ -125,7 +125,7 @@ Image game_image(const fs::path& folder, Conversion& conversion) {
   Image image;
   image.path = folder;
   image.format = find_format("xiso");
-  image.blocks = make_xdvdfs(xdvdfs_tree(tree), {.padded = false}).image;
+  image.content = BlockContent{.bytes = make_xdvdfs(xdvdfs_tree(tree), {.padded = false}).image};
   return image;
 }
 

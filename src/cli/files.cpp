@@ -105,7 +105,7 @@ Form2As form2_as(const Session& session) {
 void warn_of_form2(Session& session, const Image& image, const ExtractPlan& plan) {
   const auto cut =
       std::count_if(plan.items.begin(), plan.items.end(), [&](const ExtractItem& i) { return i.entry->form2; });
-  if (cut > 0 && (!image.cd || image.blocks))
+  if (cut > 0 && (!image.cd() || image.blocks()))
     session.message(fmt::format(
         "opifex: {} streamed file{} had sectors of more than 2048 bytes; this image holds only 2048 of each\n", cut,
         cut == 1 ? "" : "s"));
@@ -128,7 +128,7 @@ std::vector<Finding> damage_of(const Image& image, const std::vector<Volume>& vo
 
 /// Files in regions that are encrypted are written as they are: of no use to anybody without the key.
 void warn_of_ciphertext(Session& session, const Image& image, const ExtractPlan& plan) {
-  const auto disc = image.blocks ? read_ps3_disc(*image.blocks) : std::nullopt;
+  const auto disc = image.blocks() ? read_ps3_disc(*image.blocks()) : std::nullopt;
   if (!disc || !disc->has_encrypted()) return;
   Identity id = identify_platform(image);
   if (id.state != "encrypted") return;

@@ -39,7 +39,7 @@ Inputs inputs_of(const Session& session, const std::string& word, const OpenOpti
 Image open_input(const Input& input) {
   Image image = open_image(input.path, input.options);
   // A Wii disc stays as it is: only its partitions are read decrypted.
-  if (!image.keys || (image.blocks && is_wii_disc(*image.blocks))) return image;
+  if (!image.keys || (image.blocks() && is_wii_disc(*image.blocks()))) return image;
   return decrypted_ps3(std::move(image), *image.keys);
 }
 

@@ -18,9 +18,9 @@ Json or_null(const std::string& text) { return text.empty() ? Json() : Json(text
 
 Json tracks_json(const Image& image) {
   Json tracks = Json::array();
-  if (!image.cd) return tracks;
+  if (!image.cd()) return tracks;
   bool placed = true;  // behind a track of unknown length nothing has a known place
-  for (const cd::Track& t : image.cd->layout().tracks) {
+  for (const cd::Track& t : image.cd()->layout().tracks) {
     const ImageFile* file = image.file_of(t);
     Json indexes = Json::object();
     for (const auto& [number, lba] : t.indexes) indexes[fmt::format("{:02}", number)] = lba;
@@ -133,8 +133,8 @@ Json identify_json(const Image& image, const Identity& id) {
   Json warnings = to_json(image.warnings);
   for (Json& w : to_json(id.warnings)) warnings.push_back(std::move(w));
   Json sessions = Json::array();
-  if (image.cd)
-    for (const cd::Session& s : image.cd->layout().sessions)
+  if (image.cd())
+    for (const cd::Session& s : image.cd()->layout().sessions)
       sessions.push_back({{"number", s.number},
                           {"first_track", s.first_track},
                           {"last_track", s.last_track},
@@ -162,8 +162,8 @@ Json identify_json(const Image& image, const Identity& id) {
           {"complete", image.complete},
           {"confidence", or_null(id.confidence)},
           {"evidence", id.evidence},
-          {"catalogue", image.cd ? or_null(image.cd->layout().catalogue) : Json()},
-          {"lead_out_lba", image.cd ? Json(image.cd->layout().lead_out) : Json()},
+          {"catalogue", image.cd() ? or_null(image.cd()->layout().catalogue) : Json()},
+          {"lead_out_lba", image.cd() ? Json(image.cd()->layout().lead_out) : Json()},
           {"sessions", sessions},
           {"tracks", tracks_json(image)},
           {"container", container_json(image)},

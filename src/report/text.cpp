@@ -34,7 +34,7 @@ std::string layout_table(const Image& image) {
                {"Bytes", Align::right},
                {"File"}});
   bool placed = true;  // behind a track of unknown length nothing has a known place
-  for (const cd::Track& t : image.cd->layout().tracks) {
+  for (const cd::Track& t : image.cd()->layout().tracks) {
     const ImageFile* file = image.file_of(t);
     const std::int32_t gap = t.start_lba - t.pregap_lba;
     table.add({fmt::format("{}", t.number), cd::to_string(t.mode), placed ? position(t.start_lba) : "?",
@@ -50,7 +50,7 @@ std::string layout_table(const Image& image) {
 }
 
 std::string disc_summary(const Image& image) {
-  const cd::Layout& layout = image.cd->layout();
+  const cd::Layout& layout = image.cd()->layout();
   const std::size_t audio = layout.audio_track_count(), data = layout.data_track_count();
   std::string text;
   if (data > 0) text += plural(data, "data track");
@@ -266,8 +266,8 @@ std::string identify_text(const Image& image, const Identity& id) {
     if (a.platform != "iso9660" && a.platform != "udf")
       also += (also.empty() ? "" : ", ") + platform_name(a.platform) + " (" + a.confidence + ")";
   facts.add("Also", also);
-  if (image.cd) facts.add("Disc", disc_summary(image));
-  if (image.cd) facts.add("Catalogue", image.cd->layout().catalogue);
+  if (image.cd()) facts.add("Disc", disc_summary(image));
+  if (image.cd()) facts.add("Catalogue", image.cd()->layout().catalogue);
   facts.add("Size", bytes_text(image.size_bytes()) +
                         (image.files.size() > 1 ? fmt::format(" in {} files", image.files.size()) : ""));
   if (!image.parts.empty())
@@ -283,7 +283,7 @@ std::string identify_text(const Image& image, const Identity& id) {
   if (!id.partitions.empty()) text += "\n" + partitions_table(id);
   if (image.container && !image.container->shares().empty())
     text += "\n" + shares_table(*image.container, image.size_bytes());
-  if (image.cd) text += "\n" + layout_table(image);
+  if (image.cd()) text += "\n" + layout_table(image);
   return text;
 }
 

@@ -340,9 +340,9 @@ class Trial {
         if (!is_claim(range.state)) continue;
         Bytes sector(s.is_cd() ? cd::kRawBytes : cd::kUserBytes);
         if (s.is_cd())
-          joined.image.cd->read(SectorForm::raw, lba, 1, sector);
+          joined.image.cd()->read(SectorForm::raw, lba, 1, sector);
         else
-          joined.image.blocks->read_at(static_cast<std::uint64_t>(lba) * cd::kUserBytes, sector);
+          joined.image.blocks()->read_at(static_cast<std::uint64_t>(lba) * cd::kUserBytes, sector);
         if (oracle.sector(lba) != sector)
           throw Lie(fmt::format("joined: sector {} is called {}, and is not what the disc holds", lba,
                                 to_string(range.state)));

@@ -112,9 +112,9 @@ TEST_P(EveryFormat, EveryTruncationOpensOrIsRefusedButNeverCrashes) {
     write_file(file, whole.substr(0, cut));
     try {
       const Image image = open_image(file);
-      if (!image.cd) continue;
+      if (!image.cd()) continue;
       cd::Sector s;
-      for (const Extent& e : image.cd->extents()) image.cd->read_sector(e.end() - 1, s);
+      for (const Extent& e : image.cd()->extents()) image.cd()->read_sector(e.end() - 1, s);
     } catch (const Error& e) {
       EXPECT_FALSE(e.details.what.empty()) << cut;
     }
@@ -133,7 +133,7 @@ TEST_P(EveryFormat, RandomDamageOpensOrIsRefusedButNeverCrashes) {
     write_file(file, bytes);
     try {
       const Image image = open_image(file);
-      EXPECT_TRUE(image.cd || image.blocks || image.container);
+      EXPECT_TRUE(image.cd() || image.blocks() || image.container);
     } catch (const Error& e) {
       EXPECT_FALSE(e.details.code.empty()) << e.what();
     }

@@ -48,7 +48,7 @@ TEST(ChdSheets, EveryDiscComesBackWithAllItsSheetSays) {
     for (const Warning& w : back.warnings) EXPECT_NE(w.code, "sheet_ignored");
     EXPECT_EQ(sheet_of(back), sheet_of(image));
     EXPECT_EQ(prove_same(image, back, {.holds = request.target->holds}, work).sha1.size(), 40u);
-    const cd::Layout &a = image.cd->layout(), &b = back.cd->layout();
+    const cd::Layout &a = image.cd()->layout(), &b = back.cd()->layout();
     ASSERT_EQ(a.tracks.size(), b.tracks.size());
     for (std::size_t i = 0; i < a.tracks.size(); ++i) {
       EXPECT_EQ(a.tracks[i].start_lba, b.tracks[i].start_lba);

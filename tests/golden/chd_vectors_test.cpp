@@ -66,8 +66,8 @@ Bytes whole(const SourcePtr& source) {
 
 void check_tracks(const json& sample, const fs::path& path) {
   const Image image = open_image(path);
-  ASSERT_TRUE(image.cd);
-  const auto& layout = image.cd->layout();
+  ASSERT_TRUE(image.cd());
+  const auto& layout = image.cd()->layout();
   const json& tracks = sample["tracks"];
   ASSERT_EQ(layout.tracks.size(), tracks.size());
   const int shift = layout.tracks[0].pregap_lba;  // the samples count from the first frame of track 1
@@ -78,9 +78,9 @@ void check_tracks(const json& sample, const fs::path& path) {
     EXPECT_EQ(track.pregap_lba - shift, t["lba_index0"].get<int>());
     EXPECT_EQ(track.start_lba - shift, t["lba_index1"].get<int>());
     EXPECT_EQ(track.mode.sector_bytes, t["sector_bytes"].get<int>());
-    const Extent& e = image.cd->extents()[i];
+    const Extent& e = image.cd()->extents()[i];
     Bytes stored(static_cast<std::size_t>(e.size_bytes()));
-    image.cd->read(SectorForm::stored, e.lba, e.sectors, stored);
+    image.cd()->read(SectorForm::stored, e.lba, e.sectors, stored);
     Bytes main, sub;
     const std::size_t each = stored_bytes(e.form), data = t["sector_bytes"].get<std::size_t>();
     for (std::size_t at = 0; at < stored.size(); at += each) {
@@ -167,7 +167,7 @@ TEST(ChdVectors, RewrittenTheyHoldTheSame) {
     const TempFolder folder;
     const Image image = open_image(vector_path("chd/" + file));
     const fs::path out = convert(image, "chd", folder / "again.chd");
-    if (image.cd) {
+    if (image.cd()) {
       ++discs;
       QuietWork work;
       EXPECT_EQ(prove_same(image, open_image(out), {.holds = find_format("chd")->holds}, work).sha1.size(), 40u);

@@ -40,7 +40,7 @@ class GoodSheet : public testing::TestWithParam<Case> {};
 TEST_P(GoodSheet, HasTheExpectedLayout) {
   const nlohmann::json& read = GetParam().expected["read"];
   const Image image = open_image(sheet_path(GetParam()));
-  const cd::Layout& layout = image.cd->layout();
+  const cd::Layout& layout = image.cd()->layout();
   EXPECT_EQ(tracks_json(image), read["tracks"]);
   EXPECT_EQ(sessions_json(layout), read["sessions"]);
   EXPECT_EQ(layout.lead_out, read["leadout_lba"]);
@@ -58,13 +58,13 @@ TEST_P(GoodSheet, HasTheExpectedLayout) {
 TEST_P(GoodSheet, HasTheExpectedSectors) {
   const Image image = open_image(sheet_path(GetParam()));
   std::map<std::string, int> counts;
-  for (const Extent& e : image.cd->extents())
+  for (const Extent& e : image.cd()->extents())
     for (cd::Lba lba = e.lba; lba < e.end(); ++lba) {
       const bool cooked =
           e.form == StoredForm::mode1_user || e.form == StoredForm::form1_user || e.form == StoredForm::form2_user;
       cd::Sector s;
-      image.cd->read_sector(lba, s);
-      const auto report = cd::examine(s, {lba, !image.cd->layout().track(e.track)->mode.is_audio()});
+      image.cd()->read_sector(lba, s);
+      const auto report = cd::examine(s, {lba, !image.cd()->layout().track(e.track)->mode.is_audio()});
       EXPECT_FALSE(report.bad()) << lba;
       ++counts[cooked ? "cooked" : std::string(to_string(report.kind))];
     }
@@ -74,12 +74,12 @@ TEST_P(GoodSheet, HasTheExpectedSectors) {
 /// [number, mode, {index: [file, frames]}, pregap, postgap] of a written sheet, read back.
 nlohmann::json index_json(const Image& image) {
   nlohmann::json all = nlohmann::json::array();
-  for (const cd::Track& t : image.cd->layout().tracks) {
+  for (const cd::Track& t : image.cd()->layout().tracks) {
     nlohmann::json indexes = nlohmann::json::object();
     for (const auto& [number, lba] : t.indexes) {
-      const Extent& at = *image.cd->extent_at(lba);
+      const Extent& at = *image.cd()->extent_at(lba);
       std::int64_t frames = lba - at.lba;
-      for (const Extent& e : image.cd->extents())
+      for (const Extent& e : image.cd()->extents())
         if (e.file == at.file && e.lba < at.lba) frames += e.sectors;
       indexes[fmt::format("{:02}", number)] = {at.file, frames};
     }
@@ -121,7 +121,7 @@ TEST_P(GoodSheet, MergesToTheExpectedBytes) {
   EXPECT_EQ(nlohmann::json(done.losses), expected["loss"]);
   const Image back = open_image(folder / "out.cue");
   EXPECT_EQ(index_json(back), expected["indexes"]);
-  EXPECT_EQ(back.cd->layout().lead_out, image.cd->layout().lead_out) << read_file(folder / "out.cue");
+  EXPECT_EQ(back.cd()->layout().lead_out, image.cd()->layout().lead_out) << read_file(folder / "out.cue");
 }
 
 TEST_P(GoodSheet, SplitsToTheExpectedBytesInBothCustoms) {
@@ -136,7 +136,7 @@ TEST_P(GoodSheet, SplitsToTheExpectedBytesInBothCustoms) {
       EXPECT_EQ(sha256_file(folder / file["name"].get<std::string>()), file["sha256"]) << key;
     const Image back = open_image(folder / (stem + ".cue"));
     EXPECT_EQ(index_json(back), expected["indexes"]) << key;
-    EXPECT_EQ(back.cd->layout().lead_out, image.cd->layout().lead_out) << key;
+    EXPECT_EQ(back.cd()->layout().lead_out, image.cd()->layout().lead_out) << key;
   }
 }
 
@@ -174,7 +174,7 @@ TEST_P(GoodSheet, CountsWhatAnIsoWouldLose) {
   if (!expected.contains("form2_sectors")) return;
   const Image image = open_image(sheet_path(GetParam()));
   QuietWork work;
-  const UserDataScan scan = scan_user_data(*image.cd, expected["track"], work);
+  const UserDataScan scan = scan_user_data(*image.cd(), expected["track"], work);
   EXPECT_EQ(scan.form2, expected["form2_sectors"]);
   EXPECT_EQ(scan.empty_form2, expected["empty_form2_sectors"]);
   EXPECT_EQ(scan.bad, expected["bad_sectors"]);

@@ -11,10 +11,10 @@ namespace opifex::testkit {
 
 inline nlohmann::json tracks_json(const Image& image) {
   nlohmann::json tracks = nlohmann::json::array();
-  for (const cd::Track& t : image.cd->layout().tracks) {
+  for (const cd::Track& t : image.cd()->layout().tracks) {
     nlohmann::json indexes = nlohmann::json::object(), stored = nlohmann::json::array();
     for (const auto& [number, lba] : t.indexes) indexes[fmt::format("{:02}", number)] = lba;
-    for (const Extent& e : image.cd->extents())
+    for (const Extent& e : image.cd()->extents())
       if (e.track == t.number)
         stored.push_back({{"file", e.file},
                           {"offset", e.offset},

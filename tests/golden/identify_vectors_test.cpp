@@ -24,7 +24,7 @@ const json& described() {
 Image as_blocks(SourcePtr blocks) {
   Image image;
   image.path = "sample.iso";
-  image.blocks = std::move(blocks);
+  image.content = BlockContent{.bytes = std::move(blocks)};
   return image;
 }
 
@@ -167,7 +167,7 @@ TEST(IdentifyVectors, ATrackListIsADiscOfItsTracks) {
   const json& e = described()["identify"]["dreamcast/disc.gdi"];
   const Image image = open_image(vector_path("iso/dreamcast/disc.gdi"));
   EXPECT_EQ(image.format->id, "gdi");
-  const auto& tracks = image.cd->layout().tracks;
+  const auto& tracks = image.cd()->layout().tracks;
   ASSERT_EQ(tracks.size(), e["tracks"].size());
   for (std::size_t i = 0; i < tracks.size(); ++i) {
     const json& t = e["tracks"][i];

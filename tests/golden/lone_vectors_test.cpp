@@ -63,7 +63,7 @@ TEST_P(LoneImage, IsDetectedAsExpected) {
   EXPECT_EQ(d.subchannel ? nlohmann::json(to_string(*d.subchannel)) : nlohmann::json(), expected["subchannel"]);
   const Image image = open_image(path);
   EXPECT_EQ(tracks_json(image), expected["tracks"]);
-  EXPECT_EQ(image.cd->layout().lead_out, expected["leadout_lba"]);
+  EXPECT_EQ(image.cd()->layout().lead_out, expected["leadout_lba"]);
   EXPECT_EQ(warning_codes(image.warnings), expected["warnings"]);
 }
 
@@ -73,11 +73,11 @@ TEST_P(LoneImage, HasTheExpectedSectors) {
   const Image image = open_image(path);
   std::map<std::string, int> counts;
   nlohmann::json bad = nlohmann::json::array();
-  for (const Extent& e : image.cd->extents())
+  for (const Extent& e : image.cd()->extents())
     for (cd::Lba lba = e.lba; lba < e.end(); ++lba) {
       cd::Sector s;
-      image.cd->read_sector(lba, s);
-      const auto report = cd::examine(s, {lba, !image.cd->layout().track(e.track)->mode.is_audio()});
+      image.cd()->read_sector(lba, s);
+      const auto report = cd::examine(s, {lba, !image.cd()->layout().track(e.track)->mode.is_audio()});
       const std::string kind = report.sync_lost               ? "no_sync"
                                : stored_bytes(e.form) == 2048 ? "cooked"
                                                               : std::string(to_string(report.kind));
@@ -124,16 +124,16 @@ TEST_P(LoneImage, GetsARightSheet) {
   write_outputs(image, conversion.plan, {}, work);
   const Image back = open_image(folder / "out.cue");
   // Layouts no sheet can name are written as plain raw sectors; all others keep their tracks and modes.
-  ASSERT_EQ(back.cd->layout().tracks.size(), image.cd->layout().tracks.size());
-  for (std::size_t i = 0; i < back.cd->layout().tracks.size(); ++i) {
-    const cd::Track &a = image.cd->layout().tracks[i], &b = back.cd->layout().tracks[i];
+  ASSERT_EQ(back.cd()->layout().tracks.size(), image.cd()->layout().tracks.size());
+  for (std::size_t i = 0; i < back.cd()->layout().tracks.size(); ++i) {
+    const cd::Track &a = image.cd()->layout().tracks[i], &b = back.cd()->layout().tracks[i];
     EXPECT_EQ(to_string(a.mode), to_string(b.mode));
     EXPECT_EQ(a.indexes, b.indexes);
   }
-  for (cd::Lba lba = image.cd->extents().front().lba; lba < image.cd->layout().lead_out; ++lba) {
+  for (cd::Lba lba = image.cd()->extents().front().lba; lba < image.cd()->layout().lead_out; ++lba) {
     cd::Sector a, b;
-    image.cd->read_sector(lba, a);
-    back.cd->read_sector(lba, b);
+    image.cd()->read_sector(lba, a);
+    back.cd()->read_sector(lba, b);
     ASSERT_EQ(a, b) << lba;
   }
 }

@@ -29,7 +29,7 @@ TEST_F(VcdVector, HasTheExpectedLayout) {
   for (nlohmann::json& t : tracks)
     for (nlohmann::json& s : t["stored"]) s["offset"] = s["offset"].get<std::uint64_t>() + 0x100000;
   EXPECT_EQ(tracks_json(image), tracks);
-  EXPECT_EQ(image.cd->layout().lead_out, 108);
+  EXPECT_EQ(image.cd()->layout().lead_out, 108);
   EXPECT_TRUE(image.warnings.empty());
 }
 

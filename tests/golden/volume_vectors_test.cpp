@@ -190,7 +190,7 @@ TEST(VolumeVectors, ASecondLayerIsAVolumeOfItsOwn) {
     if (recipe["name"] != "dual-layer") continue;
     Image image;
     image.path = "dual.iso";
-    image.blocks = memory_source(derived(recipe), "dual.iso");
+    image.content = BlockContent{.bytes = memory_source(derived(recipe), "dual.iso")};
     const std::vector<Volume> volumes = read_volumes(image);
     ASSERT_EQ(volumes.size(), 2u);
     EXPECT_EQ(volumes[1].label, recipe["second_volume"]["volume"]["volume_id"].get<std::string>());

@@ -101,8 +101,8 @@ TEST(WbfsVectors, SoundContainersHoldTheirDiscs) {
     const Image image = open_image(kitchen.make(name));
     EXPECT_EQ(image.format->id, "wbfs");
     const json& disc = sample["read"]["discs"][0];
-    EXPECT_EQ(image.blocks->size(), disc["logical_size"].get<std::uint64_t>());
-    EXPECT_EQ(as_text(read_up_to(*image.blocks, 0, 6)), disc["id6"].get<std::string>());
+    EXPECT_EQ(image.blocks()->size(), disc["logical_size"].get<std::uint64_t>());
+    EXPECT_EQ(as_text(read_up_to(*image.blocks(), 0, 6)), disc["id6"].get<std::string>());
     const json& facts = sample["read"]["wbfs"];
     const std::uint64_t stored = disc["present_blocks"].is_number() ? disc["present_blocks"].get<std::uint64_t>()
                                                                     : disc["present_blocks"].size();
@@ -150,7 +150,7 @@ TEST(WbfsVectors, ADriveOfManyDiscsAsksWhichOne) {
   for (const json& disc : samples()["wii-drive.wbfs"]["read"]["discs"]) {
     OpenOptions options;
     options.pick = disc["id6"];
-    EXPECT_EQ(as_text(read_up_to(*open_image(drive, options).blocks, 0, 6)), disc["id6"].get<std::string>());
+    EXPECT_EQ(as_text(read_up_to(*open_image(drive, options).blocks(), 0, 6)), disc["id6"].get<std::string>());
   }
 }
 
@@ -244,7 +244,7 @@ TEST(WiiVectors, PartitionsTheirFilesAndWhatIsUsed) {
     if (!is_wii(name, sample) || !sample["valid"]) continue;
     SCOPED_TRACE(name);
     ++seen;
-    const SourcePtr disc = open_sample(kitchen, name, keys).blocks;
+    const SourcePtr disc = open_sample(kitchen, name, keys).blocks();
     const auto wii = read_wii_disc(disc, keys.get());
     ASSERT_TRUE(wii);
     EXPECT_TRUE(wii->sound);
@@ -411,11 +411,11 @@ TEST(WiiVectors, ScrubbingLeavesOutWhatTheVectorsLeaveOut) {
   const auto bytes_of = [](const SourcePtr& s) { return read_up_to(*s, 0, static_cast<std::size_t>(s->size())); };
   const Image image = open_sample(kitchen, "wii-small.iso", keys);
   const Scrubbed unused = scrub(image, {.unused = true});
-  EXPECT_EQ(bytes_of(unused.image.blocks), bytes_of(open_sample(kitchen, "wii-small-scrubbed.iso", keys).blocks));
+  EXPECT_EQ(bytes_of(unused.image.blocks()), bytes_of(open_sample(kitchen, "wii-small-scrubbed.iso", keys).blocks()));
   ASSERT_EQ(unused.losses.size(), 1u);
   EXPECT_EQ(unused.losses[0].kind, "scrubbed");
   const Scrubbed game = scrub(image, {.keep = WiiKeep::game});
-  EXPECT_EQ(bytes_of(game.image.blocks), bytes_of(open_sample(kitchen, "wii-small-noupdate.iso", keys).blocks));
+  EXPECT_EQ(bytes_of(game.image.blocks()), bytes_of(open_sample(kitchen, "wii-small-noupdate.iso", keys).blocks()));
   ASSERT_EQ(game.losses.size(), 1u);
   EXPECT_EQ(game.losses[0].kind, "partitions");
   EXPECT_THROW(scrub(open_sample(kitchen, "gc-bad-fst-loop.iso", keys), {.unused = true}), Error);

@@ -229,7 +229,7 @@ TEST(XboxVectors, ContainersGiveTheirDiscsAndPackagesTheirFiles) {
     EXPECT_EQ(facts["content_id"], e["header"]["content_id"].get<std::string>());
     EXPECT_EQ(facts["name"], e["header"]["name"].get<std::string>());
     if (e["format"] == "god") {
-      EXPECT_EQ(image.blocks->size(), e["image_size"].get<std::uint64_t>());
+      EXPECT_EQ(image.blocks()->size(), e["image_size"].get<std::uint64_t>());
       expect_entries(read_volumes(image).front(), e["volume"]["entries"]);
     } else {
       EXPECT_EQ(facts["blocks"], std::to_string(e["blocks"].get<int>()));
@@ -388,7 +388,7 @@ TEST(XboxVectors, AContainerIsWrittenAndReadBack) {
   EXPECT_TRUE(result.warnings.empty());
   EXPECT_EQ(check_image(result, {{}}, work).verdict, Verdict::intact);
   const std::string original = image_bytes("modern.iso");
-  EXPECT_EQ(sha1_of(result.blocks, original.size()), sha1_of(as_view(original)));
+  EXPECT_EQ(sha1_of(result.blocks(), original.size()), sha1_of(as_view(original)));
   auto facts = facts_of(result);
   EXPECT_EQ(facts["name"], "Brass Orchard");
   EXPECT_EQ(facts["title_id"], "505207D1");
@@ -408,7 +408,7 @@ TEST(XboxVectors, ContainersOfTwoDataFiles) {
   Image image;
   image.path = folder / "big.iso";
   image.format = find_format("xiso");
-  image.blocks = make_xdvdfs(std::move(root), {.padded = false}).image;
+  image.content = BlockContent{.bytes = make_xdvdfs(std::move(root), {.padded = false}).image};
   QuietWork work;
   WriteJob job;
   job.target = target_facts(folder.path());

@@ -205,7 +205,7 @@ TEST(Rescue, OfBlocksFillsWhatOneOfThemLacks) {
   EXPECT_TRUE(r.complete());
   EXPECT_EQ(r.only_from, (std::vector<std::uint64_t>{1, 3}));
   Bytes joined(original.size());
-  r.image.blocks->read_at(0, joined);
+  r.image.blocks()->read_at(0, joined);
   EXPECT_EQ(as_text(joined), original);
   testkit::write_file(folder / "short.iso", original.substr(2048));
   EXPECT_THROW(plan_rescue({{open_image(folder / "a.iso"), {}}, {open_image(folder / "short.iso"), {}}}, work), Error);

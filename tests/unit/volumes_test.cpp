@@ -102,7 +102,7 @@ TEST(IsoIdentifiers, AreOrderedByNameThenExtension) {
 
 TEST(FileMaps, NameWhatTouchesARange) {
   Image image;
-  image.blocks = open_file(testkit::vector_path("iso/plain.iso"));
+  image.content = BlockContent{.bytes = open_file(testkit::vector_path("iso/plain.iso"))};
   const FileMap map(image);
   EXPECT_EQ(map.hit_by(22, 1), std::vector<std::string>{"DATA.BIN"});
   EXPECT_EQ(map.hit_by(24, 2), (std::vector<std::string>{"DATA.BIN", "EXACT2K.BIN"}));

@@ -34,7 +34,7 @@ class Checker {
     // A damaged container does not hide what else is wrong.
     const bool sound = beside() ? see_container() : read_all(stream);
     if (no_tree && sound) throw Error(*no_tree);
-    if (sound && image_.cd && !beside()) judge_tracks();
+    if (sound && image_.cd() && !beside()) judge_tracks();
     name_files();
     if (tree_) judge_tree();
     if (tree_ && sound) take_tree();
@@ -49,7 +49,7 @@ class Checker {
   /// The partitions of a Wii disc. What their tables cannot be read for, a damaged container tells as a whole.
   std::optional<Error> open_tree() {
     try {
-      if (image_.blocks && is_wii_disc(*image_.blocks)) tree_.emplace(image_.stored_blocks(), image_.keys.get());
+      if (image_.blocks() && is_wii_disc(*image_.blocks())) tree_.emplace(image_.stored_blocks(), image_.keys.get());
     } catch (const Error& e) {
       if (e.details.fault != Fault::refused || !image_.container) throw;
       tree_.reset();
@@ -61,10 +61,10 @@ class Checker {
   void prepare(const Stream& stream) {
     for (const ImageFile& file : image_.files) result_.files.push_back({file.path, file.size_bytes, empty_hashes()});
     if (holds_disc(image_)) result_.disc = {image_.path, image_.stored_blocks()->size(), empty_hashes()};
-    if (!image_.cd) return;
-    for (const cd::Track& t : image_.cd->layout().tracks) {
+    if (!image_.cd()) return;
+    for (const cd::Track& t : image_.cd()->layout().tracks) {
       TrackCheck check{.number = t.number, .mode = t.mode, .hashes = {}};
-      for (const Extent& e : image_.cd->extents()) {
+      for (const Extent& e : image_.cd()->extents()) {
         if (e.track != t.number) continue;
         check.sectors += e.sectors;
         check.size_bytes += e.size_bytes();
@@ -145,7 +145,7 @@ class Checker {
     if (!image_.container) return true;
     // Sectors out of a container come by as it is verified.
     Watcher watcher(stream, hashers, judge_.get());
-    const bool passes_on = image_.cd || image_.container->decodes_blocks();
+    const bool passes_on = image_.cd() || image_.container->decodes_blocks();
     const auto problems = image_.container->verify(work_, passes_on ? &watcher : nullptr);
     if (!problems.empty()) container_is_damaged(problems);
     return problems.empty();
@@ -226,7 +226,7 @@ class Checker {
     }
     if (block.decoded) {
       const auto sectors = static_cast<std::uint32_t>(data.size() / stored_bytes(block.extent->form));
-      image_.cd->read(SectorForm::stored, block.lba, sectors, data);
+      image_.cd()->read(SectorForm::stored, block.lba, sectors, data);
     } else {
       block.source->read_at(block.offset, data);
     }
@@ -359,7 +359,7 @@ class Checker {
 
   void judge_tracks() {
     for (TrackCheck& track : result_.tracks) {
-      std::vector<Finding> findings = judge_track(*image_.cd, judge_->tallies()[track.number], track);
+      std::vector<Finding> findings = judge_track(*image_.cd(), judge_->tallies()[track.number], track);
       std::move(findings.begin(), findings.end(), std::back_inserter(result_.findings));
     }
   }
@@ -381,7 +381,7 @@ class Checker {
     }
     if (image_.container && image_.container->hashes_everything() && container_sound_)
       find("hashes_verified", Severity::note, "every block was verified by the container's own hashes");
-    else if (!image_.cd && !tree_)
+    else if (!image_.cd() && !tree_)
       find("no_sector_checks", Severity::note,
            "blocks of 2048 bytes carry no error detection: their size and hashes can be checked, their bytes cannot");
   }
@@ -403,7 +403,7 @@ class Checker {
   CheckResult result_;
   bool container_sound_ = true;
   std::optional<WiiTree> tree_;
-  std::unique_ptr<SectorJudge> judge_ = image_.cd ? std::make_unique<SectorJudge>(*image_.cd) : nullptr;
+  std::unique_ptr<SectorJudge> judge_ = image_.cd() ? std::make_unique<SectorJudge>(*image_.cd()) : nullptr;
 };
 
 }  // namespace

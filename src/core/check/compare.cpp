@@ -95,27 +95,27 @@ std::vector<SectorRange> ranges_of(const Image& a, const Image& b, bool user) {
     add(0, static_cast<std::int64_t>(a.user_data()->size() / cd::kUserBytes));
     return ranges;
   }
-  const cd::Lba first = std::max(a.cd->extents().front().lba, b.cd->extents().front().lba);
-  for (const cd::Track& t : a.cd->layout().tracks) add(std::max(first, t.pregap_lba), t.end_lba);
+  const cd::Lba first = std::max(a.cd()->extents().front().lba, b.cd()->extents().front().lba);
+  for (const cd::Track& t : a.cd()->layout().tracks) add(std::max(first, t.pregap_lba), t.end_lba);
   return ranges;
 }
 
 /// The first sector whose subchannel `a` has and `b` has not, or another one, unless it tells nothing new.
 std::optional<cd::Lba> other_subchannel(const Image& a, const Image& b, Work& work) {
-  for (const Extent& e : a.cd->extents())
+  for (const Extent& e : a.cd()->extents())
     for (cd::Lba lba = e.lba; lba < e.end() && e.form == StoredForm::raw_with_pw; ++lba) {
       work.progress.check_stop();
-      const auto here = a.cd->subchannel_at(lba), there = b.cd->subchannel_at(lba);
+      const auto here = a.cd()->subchannel_at(lba), there = b.cd()->subchannel_at(lba);
       if (there && (!here || *here == *there)) continue;
       if (there) return lba;
-      return a.cd->subchannel_is_regenerable() ? std::nullopt : std::optional(lba);
+      return a.cd()->subchannel_is_regenerable() ? std::nullopt : std::optional(lba);
     }
   return std::nullopt;
 }
 
 /// What a disc says beside its sectors.
 void compare_marks(const Image& a, const Image& b, Comparison& result, Work& work) {
-  const cd::Layout &x = a.cd->layout(), &y = b.cd->layout();
+  const cd::Layout &x = a.cd()->layout(), &y = b.cd()->layout();
   const auto differs = [&](bool other, std::string what) {
     if (other) result.other_marks.push_back(std::move(what));
   };
@@ -144,13 +144,13 @@ SourcePtr rest_of(const Image& image) {
   SourcePtr file;
   std::uint64_t end = 0;
   if (image.container || image.files.empty()) return memory_source({}, image.path.string());
-  if (image.cd && !image.cd->extents().empty()) {
-    const Extent& last = image.cd->extents().back();
+  if (image.cd() && !image.cd()->extents().empty()) {
+    const Extent& last = image.cd()->extents().back();
     file = last.source;
     end = last.offset + last.size_bytes();
-  } else if (image.blocks) {
+  } else if (image.blocks()) {
     file = image.files.front().source;
-    end = std::min(image.blocks->size(), file->size());
+    end = std::min(image.blocks()->size(), file->size());
     if (file->size() - end >= cd::kUserBytes) file = nullptr;  // the disc is somewhere within: no rest
   }
   if (!file) return memory_source({}, image.path.string());
@@ -168,15 +168,15 @@ void compare_rest(const Image& a, const Image& b, Comparison& result, Work& work
 
 /// True if there was something to compare.
 void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& work) {
-  const auto is_disc = [](const Image& i) { return i.cd || i.blocks; };
+  const auto is_disc = [](const Image& i) { return i.cd() || i.blocks(); };
   if (!is_disc(a) || !is_disc(b)) {
     result.remarks.emplace_back("a package has no sectors: its files are compared");
     return;
   }
-  const bool user = a.blocks || b.blocks;
+  const bool user = a.blocks() || b.blocks();
   if (user ? !a.user_data() || !b.user_data() || a.user_data()->size() != b.user_data()->size()
-           : !same_tracks(a.cd->layout(), b.cd->layout())) {
-    const auto music = [](const Image& i) { return i.cd && !i.blocks && i.cd->layout().audio_track_count() > 0; };
+           : !same_tracks(a.cd()->layout(), b.cd()->layout())) {
+    const auto music = [](const Image& i) { return i.cd() && !i.blocks() && i.cd()->layout().audio_track_count() > 0; };
     result.other_music = !user && (music(a) || music(b));
     result.remarks.push_back(user ? "the data of the two has not the same length" : "the two have not the same tracks");
     return;
@@ -204,8 +204,8 @@ void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& w
       x->read_at(static_cast<std::uint64_t>(r.first) * each, block.data);
       y->read_at(static_cast<std::uint64_t>(r.first) * each, other);
     } else {
-      a.cd->read(SectorForm::raw, r.first, r.count, block.data);
-      b.cd->read(SectorForm::raw, r.first, r.count, other);
+      a.cd()->read(SectorForm::raw, r.first, r.count, block.data);
+      b.cd()->read(SectorForm::raw, r.first, r.count, other);
     }
     for (std::uint32_t i = 0; i < r.count && block.data != other; ++i) {
       const auto at = static_cast<std::ptrdiff_t>(i * each), end = static_cast<std::ptrdiff_t>((i + 1) * each);
@@ -213,7 +213,7 @@ void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& w
       const cd::Lba lba = r.first + static_cast<cd::Lba>(i);
       const std::lock_guard lock(mutex);
       ++result.other_sectors;
-      const cd::Track* track = user ? nullptr : a.cd->layout().track_at(lba);
+      const cd::Track* track = user ? nullptr : a.cd()->layout().track_at(lba);
       result.other_music = result.other_music || (track && track->mode.is_audio());
       result.first_other_sector = std::min(result.first_other_sector.value_or(lba), lba);
     }

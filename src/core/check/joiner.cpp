@@ -32,11 +32,11 @@ std::pair<Lba, Lba> cut_from(Lba lba, int shift) {
 }  // namespace
 
 Joiner::Joiner(std::vector<RescueInput> inputs) : inputs_(std::move(inputs)), shifts_(inputs_.size(), 0) {
-  blocks_ = inputs_[0].image.blocks != nullptr;
+  blocks_ = inputs_[0].image.blocks() != nullptr;
   size_ = blocks_ ? cd::kUserBytes : cd::kRawBytes;
   const auto length = [&](const RescueInput& i) -> std::uint64_t {
-    if (blocks_) return i.image.blocks ? i.image.blocks->size() : 0;
-    return i.image.cd ? static_cast<std::uint64_t>(std::max(0, i.image.cd->layout().lead_out)) : 0;
+    if (blocks_) return i.image.blocks() ? i.image.blocks()->size() : 0;
+    return i.image.cd() ? static_cast<std::uint64_t>(std::max(0, i.image.cd()->layout().lead_out)) : 0;
   };
   for (std::size_t i = 1; i < inputs_.size(); ++i)
     if (length(inputs_[i]) > length(inputs_[whole_])) whole_ = i;
@@ -64,8 +64,8 @@ bool Joiner::is_audio(Lba lba) const {
 /// A dump that was cut off has not all of the disc.
 bool Joiner::reaches(std::size_t input, Lba lba) const {
   const Image& image = inputs_[input].image;
-  if (blocks_) return (static_cast<std::uint64_t>(lba) + 1) * size_ <= image.blocks->size();
-  return image.cd->extent_at(lba) != nullptr;
+  if (blocks_) return (static_cast<std::uint64_t>(lba) + 1) * size_ <= image.blocks()->size();
+  return image.cd()->extent_at(lba) != nullptr;
 }
 
 void Joiner::read(std::size_t input, Lba lba, std::uint32_t count, std::span<std::byte> out) const {
@@ -78,9 +78,9 @@ void Joiner::read(std::size_t input, Lba lba, std::uint32_t count, std::span<std
     }
     return;
   }
-  if (blocks_) return image.blocks->read_at(static_cast<std::uint64_t>(lba) * size_, out);
+  if (blocks_) return image.blocks()->read_at(static_cast<std::uint64_t>(lba) * size_, out);
   const std::int64_t shift = shifts_[input] * kSampleSize;
-  if (shift == 0 || !is_audio(lba)) return image.cd->read(SectorForm::raw, lba, count, out);
+  if (shift == 0 || !is_audio(lba)) return image.cd()->read(SectorForm::raw, lba, count, out);
   constexpr std::int64_t kRaw = static_cast<std::int64_t>(cd::kRawBytes);
   const std::int64_t from = std::int64_t{lba} * kRaw + shift, to = from + count * kRaw;
   std::fill(out.begin(), out.end(), std::byte{0});
@@ -89,7 +89,7 @@ void Joiner::read(std::size_t input, Lba lba, std::uint32_t count, std::span<std
     const auto at = static_cast<Lba>(s);
     if (begin >= end || at < 0 || !is_audio(at) || !reaches(input, at)) continue;
     cd::Sector sector;
-    image.cd->read_sector(at, sector);
+    image.cd()->read_sector(at, sector);
     std::copy(sector.begin() + (begin - s * kRaw), sector.begin() + (end - s * kRaw), out.begin() + (begin - from));
   }
 }
@@ -270,12 +270,12 @@ std::optional<int> Joiner::shift_at(std::size_t input, Lba lba) const {
   if (!is_audio(lba - kAround) || !is_audio(lba + kAround) || !vouches(reference_, lba)) return std::nullopt;
   cd::Sector reference;
   if (!reaches(reference_, lba)) return std::nullopt;
-  inputs_[reference_].image.cd->read_sector(lba, reference);
+  inputs_[reference_].image.cd()->read_sector(lba, reference);
   const ByteView needle = ByteView(reference).first(kNeedle);
   if (std::equal(needle.begin() + kSampleSize, needle.end(), needle.begin())) return std::nullopt;  // one value
   Bytes stream((2 * kAround + 1) * cd::kRawBytes);
   if (!reaches(input, lba - kAround) || !reaches(input, lba + kAround)) return std::nullopt;
-  inputs_[input].image.cd->read(SectorForm::raw, lba - kAround, 2 * kAround + 1, stream);
+  inputs_[input].image.cd()->read(SectorForm::raw, lba - kAround, 2 * kAround + 1, stream);
   constexpr std::size_t kExpected = static_cast<std::size_t>(kAround) * cd::kRawBytes;
   std::optional<int> found;
   for (int off = -kMostShift; off <= kMostShift; ++off) {

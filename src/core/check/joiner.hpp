@@ -34,7 +34,7 @@ class Joiner {
   SectorState state(std::size_t input, cd::Lba lba) const;
   /// The input that has the most of the disc: dumps that were cut off are held against it.
   const RescueInput& whole() const { return inputs_[whole_]; }
-  const cd::Layout& layout() const { return whole().image.cd->layout(); }
+  const cd::Layout& layout() const { return whole().image.cd()->layout(); }
   bool is_audio(cd::Lba lba) const;
 
   /// Sectors of one kind from one input, its music shifted into place.

@@ -129,11 +129,11 @@ bool keeps_subchannel(const Capabilities& holds, const CdImage& disc, const Exte
 }
 
 void compare_subchannel(const Image& source, const Image& result, const Capabilities& holds, Work& work) {
-  for (const Extent& e : source.cd->extents()) {
-    if (!keeps_subchannel(holds, *source.cd, e)) continue;
+  for (const Extent& e : source.cd()->extents()) {
+    if (!keeps_subchannel(holds, *source.cd(), e)) continue;
     for (Lba lba = e.lba; lba < e.end(); ++lba) {
       work.progress.check_stop();
-      const auto here = source.cd->subchannel_at(lba), there = result.cd->subchannel_at(lba);
+      const auto here = source.cd()->subchannel_at(lba), there = result.cd()->subchannel_at(lba);
       if (here && (!there || *here != *there))
         fail(result.path.string(), fmt::format("other subchannel at sector {}", lba), "the input's");
     }
@@ -154,19 +154,19 @@ cd::Layout first_session(const cd::Layout& layout) {
 
 /// As far as `holds` has a place for it.
 cd::Layout held_layout(const Image& source, const Capabilities& holds) {
-  return holds.sessions || holds.areas ? source.cd->layout() : first_session(source.cd->layout());
+  return holds.sessions || holds.areas ? source.cd()->layout() : first_session(source.cd()->layout());
 }
 
 Proof prove_disc(const Image& source, const Image& result, const ProofRequest& request, Work& work) {
   const std::string file = result.path.string();
   const cd::Layout held = held_layout(source, request.holds);
-  const LayoutProof layout(held, result.cd->layout(), request.holds, file);
+  const LayoutProof layout(held, result.cd()->layout(), request.holds, file);
   // Without a list of tracks the borders are lost: a stream of sectors is left, and its length.
   const bool borders = request.holds.track_list || held.tracks.size() == 1;
   if (borders) layout.run();
-  if (!borders && result.cd->layout().lead_out != held.lead_out)
-    fail(file, fmt::format("{} sectors", result.cd->layout().lead_out), fmt::format("{}", held.lead_out));
-  const Lba from = source.cd->extents().front().lba, there = result.cd->extents().front().lba;
+  if (!borders && result.cd()->layout().lead_out != held.lead_out)
+    fail(file, fmt::format("{} sectors", result.cd()->layout().lead_out), fmt::format("{}", held.lead_out));
+  const Lba from = source.cd()->extents().front().lba, there = result.cd()->extents().front().lba;
   if (request.holds.first_pregap && there > from)
     fail(file, fmt::format("sectors from LBA {} on", there), fmt::format("from LBA {} on", from));
   const std::vector<Compared> runs = track_runs(held, std::max(from, there));
@@ -183,8 +183,8 @@ Proof prove_disc(const Image& source, const Image& result, const ProofRequest& r
   flow.work = [&](FlowBlock& block) {
     Bytes other(block.data.size());
     const Compared& run = runs[block.index];
-    source.cd->read(SectorForm::raw, run.lba, run.sectors, block.data);
-    result.cd->read(SectorForm::raw, run.lba, run.sectors, other);
+    source.cd()->read(SectorForm::raw, run.lba, run.sectors, block.data);
+    result.cd()->read(SectorForm::raw, run.lba, run.sectors, other);
     if (std::memcmp(block.data.data(), other.data(), other.size()) == 0) return;
     const auto at = std::mismatch(other.begin(), other.end(), block.data.begin()).first - other.begin();
     fail(file, fmt::format("other bytes in sector {}", run.lba + static_cast<Lba>(at / std::ptrdiff_t{cd::kRawBytes})),
@@ -196,7 +196,7 @@ Proof prove_disc(const Image& source, const Image& result, const ProofRequest& r
   });
   run_flow(flow, work);
   compare_subchannel(source, result, request.holds, work);
-  const bool part = held.tracks.size() < source.cd->layout().tracks.size();
+  const bool part = held.tracks.size() < source.cd()->layout().tracks.size();
   return {digest.finish(), fmt::format("{}{}{} sectors of 2352 bytes", part ? "of the first session " : "",
                                        borders ? layout.words() + ", " : "", grouped(sectors))};
 }
@@ -257,20 +257,20 @@ bool zeros_behind(const ByteSource& source, std::uint64_t offset) {
 
 /// The bytes of the source that a format of blocks has to hold.
 SourcePtr held_bytes(const Image& source, const ProofRequest& request) {
-  if (source.blocks && !source.cd) {
+  if (source.blocks() && !source.cd()) {
     if (request.holds.game_partition)
-      if (const auto place = find_game_partition(*source.blocks)) {
-        const auto volume = read_xdvdfs(source.blocks);
-        return slice_source(source.blocks, *place, game_bytes(*volume, *source.blocks, *place));
+      if (const auto place = find_game_partition(*source.blocks())) {
+        const auto volume = read_xdvdfs(source.blocks());
+        return slice_source(source.blocks(), *place, game_bytes(*volume, *source.blocks(), *place));
       }
     return source.stored_blocks();
   }
   const int number = request.data_track != 0 ? request.data_track : source.main_data_track();
-  const cd::Track* track = source.cd->layout().track(number);
+  const cd::Track* track = source.cd()->layout().track(number);
   Lba end = track->start_lba;
-  for (const Extent& e : source.cd->extents())
+  for (const Extent& e : source.cd()->extents())
     if (e.track == number) end = std::max(end, e.end());
-  const SourcePtr data = user_data_source(source.cd, number);
+  const SourcePtr data = user_data_source(source.cd(), number);
   const std::uint64_t from = static_cast<std::uint64_t>(track->start_lba) * cd::kUserBytes;
   return slice_source(data, from, static_cast<std::uint64_t>(end) * cd::kUserBytes - from);
 }
@@ -278,7 +278,7 @@ SourcePtr held_bytes(const Image& source, const ProofRequest& request) {
 Proof prove_blocks(const Image& source, const Image& result, const ProofRequest& request, Work& work) {
   const std::string file = result.path.string();
   const SourcePtr here = held_bytes(source, request);
-  const SourcePtr there = result.blocks ? result.blocks : result.user_data();
+  const SourcePtr there = result.blocks() ? result.blocks() : result.user_data();
   const std::uint64_t size = here->size();
   if (!there || there->size() < size)
     fail(file, fmt::format("{} bytes", grouped(there ? there->size() : 0)), grouped(size));
@@ -286,7 +286,7 @@ Proof prove_blocks(const Image& source, const Image& result, const ProofRequest&
   const std::uint64_t block_end = (size + cd::kUserBytes - 1) / cd::kUserBytes * cd::kUserBytes;
   const bool more = there->size() > block_end && !request.holds.whole_discs;
   // A copied container goes on where the source does.
-  const bool goes_on = source.blocks && source.blocks->size() == there->size();
+  const bool goes_on = source.blocks() && source.blocks()->size() == there->size();
   if (more || (!zeros_behind(*there, size) && !goes_on))
     fail(file, fmt::format("{} bytes", grouped(there->size())), grouped(size));
   return {sha1, fmt::format("{} bytes of user data{}", grouped(size),
@@ -306,7 +306,7 @@ Proof prove_files(const Image& source, const Image& result, Work& work) {
 
 Proof prove_same(const Image& source, const Image& result, const ProofRequest& request, Work& work) {
   if (request.rebuilt) return prove_files(source, result, work);
-  const bool sectors = source.cd && result.cd && !result.blocks;
+  const bool sectors = source.cd() && result.cd() && !result.blocks();
   return sectors ? prove_disc(source, result, request, work) : prove_blocks(source, result, request, work);
 }
 
@@ -315,7 +315,7 @@ namespace {
 /// Whoever opens the output has to find every track where the input has it.
 void require_layout(const Image& source, const Image& result, const Capabilities& holds) {
   try {
-    LayoutProof(held_layout(source, holds), result.cd->layout(), holds, result.path.string()).run();
+    LayoutProof(held_layout(source, holds), result.cd()->layout(), holds, result.path.string()).run();
   } catch (const Error& e) {
     ErrorDetails d = e.details;
     d.fault = Fault::refused;
@@ -347,7 +347,8 @@ Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::ve
 }
 
 bool can_be_compared(const Image& source, const Format& target, const std::vector<Loss>& losses) {
-  if (source.cd && !source.blocks && !target.holds.audio && !target.holds.track_list) return true;  // user data alone
+  if (source.cd() && !source.blocks() && !target.holds.audio && !target.holds.track_list)
+    return true;  // user data alone
   return std::all_of(losses.begin(), losses.end(), [&](const Loss& l) {
     const bool borders_only = l.kind == "tracks" && target.holds.audio;
     return !is_content_loss(l.kind) || l.kind == "subchannel" || l.kind == "partitions" || l.kind == "sessions" ||
@@ -360,7 +361,7 @@ Inspection inspection_of(const Image& source, const ConvertRequest& request, con
   const bool prove = how == Inspect::prove, same_content = how != Inspect::readable;
   return [&source, &plan, &proof, &work, prove, same_content, request](const FileSpacePtr& staged,
                                                                        const std::vector<WrittenFile>& written) {
-    if (!source.cd && !source.blocks) {  // a package, copied as it is
+    if (!source.cd() && !source.blocks()) {  // a package, copied as it is
       if (prove) proof = prove_copies(plan, *staged, written, work);
       return;
     }
@@ -372,7 +373,7 @@ Inspection inspection_of(const Image& source, const ConvertRequest& request, con
     try {
       const Image result = open_image(lead, options);
       if (!result.complete) fail(lead.string(), "an incomplete image", "all of it");
-      if (same_content && source.cd && result.cd && !result.blocks)
+      if (same_content && source.cd() && result.cd() && !result.blocks())
         require_layout(source, result, request.target->holds);
       if (prove)
         proof = prove_same(source, result, {request.target->holds, request.options.data_track, request.options.rebuild},

@@ -49,7 +49,8 @@ bool holds_plain_raw_sectors(const Extent& e) {
 }  // namespace
 
 void refuse_unrepairable(const Image& image) {
-  if (image.cd && std::any_of(image.cd->extents().begin(), image.cd->extents().end(), holds_plain_raw_sectors)) return;
+  if (image.cd() && std::any_of(image.cd()->extents().begin(), image.cd()->extents().end(), holds_plain_raw_sectors))
+    return;
   throw Error({.code = "nothing_to_repair",
                .what = "there is nothing that could be repaired",
                .file = image.path.string(),
@@ -64,7 +65,7 @@ Image repaired_view(const Image& image, const CheckResult& result) {
     for (const DamagedRange& range : track.ranges) {
       if (!range.repairable) continue;
       for (Lba lba = range.first; lba < range.first + static_cast<Lba>(range.sectors); ++lba) {
-        const Extent* e = image.cd->extent_at(lba);
+        const Extent* e = image.cd()->extent_at(lba);
         if (e && holds_plain_raw_sectors(*e))
           mends[e->source].push_back(
               {e->offset + static_cast<std::uint64_t>(lba - e->lba) * stored_bytes(e->form), lba});
@@ -80,12 +81,13 @@ Image repaired_view(const Image& image, const CheckResult& result) {
   std::map<SourcePtr, SourcePtr> mended;
   for (auto& [source, list] : mends) mended[source] = std::make_shared<MendingSource>(source, std::move(list));
   Image view = image;
-  std::vector<Extent> extents = image.cd->extents();
+  std::vector<Extent> extents = image.cd()->extents();
   for (Extent& e : extents)
     if (const auto m = mended.find(e.source); m != mended.end()) e.source = m->second;
   for (ImageFile& file : view.files)
     if (const auto m = mended.find(file.source); m != mended.end()) file.source = m->second;
-  view.cd = std::make_shared<CdImage>(image.cd->layout(), std::move(extents), image.cd->subchannel());
+  view.content =
+      CdContent{std::make_shared<CdImage>(image.cd()->layout(), std::move(extents), image.cd()->subchannel())};
   return view;
 }
 

@@ -26,12 +26,12 @@ using cd::Lba;
 void compare_layouts(const Joiner& j) {
   for (std::size_t i = 0; i < j.inputs().size(); ++i) {
     const Image &a = j.whole().image, &b = j.inputs()[i].image;
-    if ((a.blocks != nullptr) != (b.blocks != nullptr))
+    if ((a.blocks() != nullptr) != (b.blocks() != nullptr))
       different(j, i, std::string(b.format->id), std::string(a.format->id));
     if (j.blocks()) {
       continue;  // a shorter one was cut off: its good part is of use
     }
-    const auto &x = a.cd->layout(), &y = b.cd->layout();
+    const auto &x = a.cd()->layout(), &y = b.cd()->layout();
     const bool cut_off = y.lead_out < x.lead_out;
     if (x.tracks.size() < y.tracks.size() || (x.tracks.size() != y.tracks.size() && !cut_off))
       different(j, i, fmt::format("{} tracks", y.tracks.size()), fmt::format("{}", x.tracks.size()));
@@ -53,11 +53,11 @@ struct Run {
 std::vector<Run> runs_of(const Joiner& j) {
   if (j.blocks()) {
     constexpr std::uint64_t kMost = 0x7FFFFFFF;
-    const std::uint64_t n = std::min(j.whole().image.blocks->size() / cd::kUserBytes, kMost);
+    const std::uint64_t n = std::min(j.whole().image.blocks()->size() / cd::kUserBytes, kMost);
     return {{0, static_cast<Lba>(n)}};
   }
   std::vector<Run> runs;
-  for (const Extent& e : j.whole().image.cd->extents()) runs.push_back({e.lba, e.end()});
+  for (const Extent& e : j.whole().image.cd()->extents()) runs.push_back({e.lba, e.end()});
   return runs;
 }
 
@@ -255,11 +255,11 @@ Image joined_image(const std::shared_ptr<const Joiner>& joiner, const std::vecto
   for (const RescueInput& input : joiner->inputs())
     image.files.insert(image.files.end(), input.image.files.begin(), input.image.files.end());
   if (joiner->blocks()) {
-    image.blocks = std::make_shared<JoinedSource>(joiner, runs[0].first, runs[0].end, ranges);
+    image.content = BlockContent{.bytes = std::make_shared<JoinedSource>(joiner, runs[0].first, runs[0].end, ranges)};
     return image;
   }
   std::vector<Extent> extents;
-  for (const Extent& e : first.cd->extents()) {
+  for (const Extent& e : first.cd()->extents()) {
     Extent raw = e;
     raw.form = StoredForm::raw;
     raw.swapped = raw.scrambled = false;
@@ -267,9 +267,9 @@ Image joined_image(const std::shared_ptr<const Joiner>& joiner, const std::vecto
     raw.source = std::make_shared<JoinedSource>(joiner, e.lba, e.end(), ranges);
     extents.push_back(std::move(raw));
   }
-  cd::Layout layout = first.cd->layout();
+  cd::Layout layout = first.cd()->layout();
   for (cd::Track& t : layout.tracks) t.mode.sector_bytes = cd::kRawBytes;
-  image.cd = std::make_shared<CdImage>(std::move(layout), std::move(extents));
+  image.content = CdContent{std::make_shared<CdImage>(std::move(layout), std::move(extents))};
   return image;
 }
 
@@ -331,7 +331,7 @@ RescueResult plan_rescue(std::vector<RescueInput> inputs, Work& work) {
   if (inputs.size() < 2)
     throw Error({.fault = Fault::usage, .code = "usage", .what = "rescue needs at least two dumps of the same disc"});
   for (const RescueInput& input : inputs)
-    if (!input.image.cd && !input.image.blocks)
+    if (!input.image.cd() && !input.image.blocks())
       throw Error({.code = "no_disc",
                    .what = "this is no disc whose sectors could be joined with those of another dump",
                    .file = input.image.path.string(),

@@ -15,7 +15,7 @@ namespace {
 /// A finding for each run of sectors.
 std::vector<Finding> damage_in_sectors(const Image& image, Work& work) {
   std::vector<Finding> findings;
-  const std::vector<cd::Lba> bad = image.cd->watched_damage(work);
+  const std::vector<cd::Lba> bad = image.cd()->watched_damage(work);
   std::optional<FileMap> files;
   for (std::size_t i = 0; i < bad.size();) {
     std::size_t n = 1;
@@ -39,9 +39,9 @@ std::vector<Finding> damage_in_sectors(const Image& image, Work& work) {
 }  // namespace
 
 SourceCheck::SourceCheck(const Image& image, bool sectors, Work& work, const std::vector<Volume>* volumes)
-    : image_(image), sectors_(sectors && image.cd && !image.blocks), work_(work), volumes_(volumes) {
+    : image_(image), sectors_(sectors && image.cd() && !image.blocks()), work_(work), volumes_(volumes) {
   if (image.container) image.container->watch();
-  if (sectors_) image.cd->watch();
+  if (sectors_) image.cd()->watch();
 }
 
 std::vector<Finding> SourceCheck::finish() const {
@@ -57,7 +57,7 @@ std::vector<Finding> SourceCheck::finish() const {
 std::vector<Finding> bad_sectors_of(const Image& image, const std::vector<const VolumeEntry*>& files,
                                     const Volume& volume, Work& work) {
   std::vector<Finding> findings;
-  if (!image.cd || image.blocks) return findings;
+  if (!image.cd() || image.blocks()) return findings;
   cd::Sector sector;
   for (const VolumeEntry* file : files) {
     std::uint64_t bad = 0;
@@ -66,9 +66,9 @@ std::vector<Finding> bad_sectors_of(const Image& image, const std::vector<const 
       work.progress.check_stop();
       for (std::uint64_t i = 0; i < x.sectors(); ++i) {
         const auto lba = static_cast<cd::Lba>(static_cast<std::int64_t>(x.sector + i) + volume.shift);
-        const Extent* e = image.cd->extent_at(lba);
+        const Extent* e = image.cd()->extent_at(lba);
         if (!e || stored_bytes(e->form) < cd::kRawBytes) break;
-        image.cd->read_sector(lba, sector);
+        image.cd()->read_sector(lba, sector);
         if (!cd::examine(sector, {.lba = lba, .in_data_track = true}).bad()) continue;
         ++bad;
         first = first.value_or(lba);

@@ -26,7 +26,7 @@ void add_disc(Stream& stream, const ByteSource& disc, std::uint64_t size, const 
 
 }  // namespace
 
-bool holds_disc(const Image& image) { return image.container && image.blocks; }
+bool holds_disc(const Image& image) { return image.container && image.blocks(); }
 
 Stream make_stream(const Image& image, const WiiTree* tree) {
   Stream stream;
@@ -35,8 +35,8 @@ Stream make_stream(const Image& image, const WiiTree* tree) {
     const ImageFile& file = image.files[f];
     const std::uint64_t begin = stream.size_bytes;
     std::uint64_t offset = 0;
-    if (image.cd)
-      for (const Extent& e : image.cd->extents()) {
+    if (image.cd())
+      for (const Extent& e : image.cd()->extents()) {
         if (e.file != f) continue;
         if (!lies_as_it_is(e, file)) {
           later.push_back(&e);
@@ -57,9 +57,9 @@ Stream make_stream(const Image& image, const WiiTree* tree) {
   if (holds_disc(image)) {
     const std::uint64_t begin = stream.size_bytes;
     if (image.container->decodes_blocks())
-      stream.add({.size_bytes = image.stored_blocks()->size(), .source = image.blocks.get(), .decoded = true});
+      stream.add({.size_bytes = image.stored_blocks()->size(), .source = image.blocks().get(), .decoded = true});
     else
-      add_disc(stream, *image.blocks, image.blocks->size(), tree);
+      add_disc(stream, *image.blocks(), image.blocks()->size(), tree);
     stream.disc = {begin, stream.size_bytes};
   }
   for (const Extent* e : later) {

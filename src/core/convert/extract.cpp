@@ -123,7 +123,7 @@ class ExtractPlanner {
  public:
   ExtractPlanner(const Image& image, const ExtractRequest& request, const TargetFacts& facts)
       : image_(image), request_(request), longest_(std::max<std::size_t>(facts.longest_name, 255)) {
-    plan_.disc = image.cd;
+    plan_.disc = image.cd();
     plan_.form2 = request.form2;
     fatx_ = facts.file_system == "fatx";
     strict_ = fatx_ || facts.file_system == "fat32" || facts.file_system == "exfat" || facts.file_system == "ntfs";
@@ -211,7 +211,7 @@ class ExtractPlanner {
     ExtractItem item{.entry = &e, .volume = &v};
     item.target = target_of(e, volume, item.renamed);
     if (!item.is_folder()) {
-      item.raw_sectors = e.form2 && image_.cd && !image_.blocks;
+      item.raw_sectors = e.form2 && image_.cd() && !image_.blocks();
       item.size_bytes = plan_.open(item)->size();
       plan_.total_bytes += item.size_bytes;
     }

@@ -34,7 +34,7 @@ class Planner {
       : image_(image), holds_(request.target->holds), request_(request), work_(work), out_(out) {}
 
   void find_losses() {
-    if (image_.cd) find_cd_losses();
+    if (image_.cd()) find_cd_losses();
     for (Loss& loss : out_.losses) loss.accepted = !is_content_loss(loss.kind) || request_.accepted.contains(loss.kind);
   }
 
@@ -48,7 +48,7 @@ class Planner {
     fillers();
   }
 
-  const cd::Layout& layout() const { return image_.cd->layout(); }
+  const cd::Layout& layout() const { return image_.cd()->layout(); }
   void lose(std::string kind, std::string where, std::string detail) {
     out_.losses.push_back({std::move(kind), std::move(where), std::move(detail)});
   }
@@ -86,10 +86,10 @@ class Planner {
   void subchannel() {
     if (holds_.any_subchannel) {
       // 96 bytes or none: the 16 of Q alone have no place.
-      const bool q_only = std::any_of(image_.cd->extents().begin(), image_.cd->extents().end(),
+      const bool q_only = std::any_of(image_.cd()->extents().begin(), image_.cd()->extents().end(),
                                       [](const Extent& e) { return e.form == StoredForm::raw_with_q; });
-      if (q_only && !image_.cd->subchannel_is_regenerable())
-        lose("subchannel", plural(image_.cd->stored_sectors(), "sector"), "the 16 bytes of Q behind each sector");
+      if (q_only && !image_.cd()->subchannel_is_regenerable())
+        lose("subchannel", plural(image_.cd()->stored_sectors(), "sector"), "the 16 bytes of Q behind each sector");
       return;
     }
     if (holds_.subchannel && holds_.mixed_subchannel) {
@@ -107,18 +107,19 @@ class Planner {
   void lose_subchannel(Affected affected) {
     std::vector<int> numbers;
     for (const cd::Track& t : layout().tracks) {
-      const bool stored = std::any_of(image_.cd->extents().begin(), image_.cd->extents().end(), [&](const Extent& e) {
-        return e.track == t.number && (e.form == StoredForm::raw_with_pw || e.form == StoredForm::raw_with_q);
-      });
+      const bool stored =
+          std::any_of(image_.cd()->extents().begin(), image_.cd()->extents().end(), [&](const Extent& e) {
+            return e.track == t.number && (e.form == StoredForm::raw_with_pw || e.form == StoredForm::raw_with_q);
+          });
       if (stored && affected(t)) numbers.push_back(t.number);
     }
-    if (numbers.empty() || image_.cd->subchannel_is_regenerable()) return;
+    if (numbers.empty() || image_.cd()->subchannel_is_regenerable()) return;
     lose("subchannel", tracks_text(numbers), "the 96 bytes of subchannel behind each sector");
   }
 
   void sector_contents() {
     if ((holds_.form2 && holds_.raw_headers) || chosen_ == 0) return;
-    const UserDataScan scan = scan_user_data(*image_.cd, chosen_, work_);
+    const UserDataScan scan = scan_user_data(*image_.cd(), chosen_, work_);
     if (!holds_.form2 && scan.form2 > 0)
       lose("form2", fmt::format("{}, the first at {}", plural(scan.form2, "sector"), at_text(*scan.first_form2)),
            "streamed audio or video; zeros take its place");
@@ -152,7 +153,7 @@ class Planner {
       codes = codes || !t.isrc.empty();
       marks = marks || t.flags.any() || t.indexes.rbegin()->first > 1;
     }
-    const Lba first = image_.cd->extents().empty() ? 0 : image_.cd->extents().front().lba;
+    const Lba first = image_.cd()->extents().empty() ? 0 : image_.cd()->extents().front().lba;
     if (!holds_.first_pregap && first < 0)
       lose("padding", plural(static_cast<std::uint64_t>(-first), "sector"),
            "the stored sectors before LBA 0 are left out");
@@ -179,18 +180,18 @@ namespace {
 /// Around the game partition of a pressed disc lies one for video players; between its files lies filler.
 std::vector<Loss> game_partition_losses(const Image& image, const ConvertRequest& request) {
   std::vector<Loss> losses;
-  const auto place = image.blocks ? find_game_partition(*image.blocks) : std::nullopt;
+  const auto place = image.blocks() ? find_game_partition(*image.blocks()) : std::nullopt;
   if (place && *place != 0)
     losses.push_back({"partitions", fmt::format("the first {}, and what follows the game", human_size(*place)),
                       "the part of the disc for video players"});
-  const auto volume = place ? read_xdvdfs(image.blocks) : std::nullopt;
+  const auto volume = place ? read_xdvdfs(image.blocks()) : std::nullopt;
   const std::uint64_t end = place ? *place + volume->blocks * cd::kUserBytes : 0;
   // What only rounds an image up is no loss.
   constexpr std::uint64_t kRounding = 1 << 20;
-  const std::uint64_t rest = place ? image.blocks->size() - std::min(end, image.blocks->size()) : 0;
-  const bool filler = rest > kRounding || (rest > 0 && !all_zero(read_up_to(*image.blocks, end, kRounding)));
+  const std::uint64_t rest = place ? image.blocks()->size() - std::min(end, image.blocks()->size()) : 0;
+  const bool filler = rest > kRounding || (rest > 0 && !all_zero(read_up_to(*image.blocks(), end, kRounding)));
   if (place && *place == 0 && !request.options.rebuild && filler)
-    losses.push_back({"padding", human_size(image.blocks->size() - end), "what follows the last file is left out"});
+    losses.push_back({"padding", human_size(image.blocks()->size() - end), "what follows the last file is left out"});
   if (request.options.rebuild)
     losses.push_back({"padding", "gaps between files", "what no file uses is left out; sectors get other numbers"});
   return losses;
@@ -203,16 +204,16 @@ namespace {
 /// A container that holds whole discs pads what is missing; without the key nobody could ever tell it from what was
 /// blank before.
 void refuse_cut_disc(const Image& image) {
-  const auto wii = image.blocks ? read_wii_disc(image.blocks, image.keys.get()) : std::nullopt;
+  const auto wii = image.blocks() ? read_wii_disc(image.blocks(), image.keys.get()) : std::nullopt;
   if (!wii || wii->plain) return;
   for (const WiiPartition& p : wii->partitions)
-    if (!p.listed_only && !p.readable() && image.blocks->size() < p.end())
+    if (!p.listed_only && !p.readable() && image.blocks()->size() < p.end())
       throw Error({.code = "short_unknown",
                    .what = fmt::format("the image ends within the {} partition, and without its key nobody can tell "
                                        "what is lost",
                                        p.type_name()),
                    .file = image.path.string(),
-                   .found = human_size(image.blocks->size()),
+                   .found = human_size(image.blocks()->size()),
                    .expected = human_size(p.end()),
                    .hint = "give the key with --key-file; --to chd keeps the image as it is"});
 }
@@ -241,14 +242,14 @@ Conversion plan_conversion(const Image& image, const ConvertRequest& request, Wo
   for (const ImageFile& file : image.files)
     if (file.missing)
       throw Error({.code = "missing_file", .what = "a file of the set is missing", .file = file.path.string()});
-  if (!image.cd && !target.holds.blocks)
+  if (!image.cd() && !target.holds.blocks)
     throw Error({.code = "not_a_cd",
                  .what = fmt::format("this image is too large to be a CD, and {} holds CDs", target.id),
                  .file = image.path.string(),
                  .found = human_size(image.size_bytes()),
                  .expected = "at most 99:59:74 of sectors"});
   const bool copied_package = image.format->id == "stfs" && target.id == "god";  // laid out as the console has it
-  if (!image.cd && !image.blocks && !copied_package)
+  if (!image.cd() && !image.blocks() && !copied_package)
     throw Error(
         {.code = "no_disc",
          .what = image.format->id == "stfs" ? "this is a package of files, not a disc" : "nothing of the disc is there",
@@ -272,7 +273,7 @@ void refuse_losses(const Conversion& conversion, const Image& image, const Forma
     found.push_back(fmt::format("{} ({})", loss.kind, loss.where));
   }
   // What is refused is no advice.
-  const std::string_view other = !image.cd ? "iso" : target.extensions.front() == ".cue" ? "chd" : "cue";
+  const std::string_view other = !image.cd() ? "iso" : target.extensions.front() == ".cue" ? "chd" : "cue";
   const std::string advice = other == target.id ? "" : fmt::format("; --to {} loses nothing", other);
   throw Error({.fault = Fault::needs_word,
                .code = "loss",

@@ -74,24 +74,23 @@ class Scrubber {
   Scrubber(const Image& image, const ScrubRequest& request) : image_(image), request_(request) { out_.image = image; }
 
   Scrubbed run() {
-    const auto wii = image_.blocks ? read_wii_disc(image_.stored_blocks(), image_.keys.get()) : std::nullopt;
-    const auto console = image_.blocks && !wii ? read_console_volume(image_.stored_blocks()) : std::nullopt;
+    const auto wii = image_.blocks() ? read_wii_disc(image_.stored_blocks(), image_.keys.get()) : std::nullopt;
+    const auto console = image_.blocks() && !wii ? read_console_volume(image_.stored_blocks()) : std::nullopt;
     if (!wii && !(console && request_.keep == WiiKeep::all))
       throw Error({.code = "no_console_disc",
                    .what = "this is left out only of Wii discs, and unused data of GameCube discs, too",
                    .file = image_.path.string(),
                    .hint = "leave --scrub and --keep out"});
-    if (wii) kept_ = {{0, image_.blocks->size()}};
+    if (wii) kept_ = {{0, image_.blocks()->size()}};
     if (request_.unused) wii ? leave_unused(*wii) : leave_unused(*console);
     if (wii && request_.keep == WiiKeep::game) leave_partitions(*wii);
-    out_.image.blocks = std::make_shared<KeptSource>(image_.blocks, std::move(kept_));
-    out_.image.cd = nullptr;
+    out_.image.content = BlockContent{.bytes = std::make_shared<KeptSource>(image_.blocks(), std::move(kept_))};
     return std::move(out_);
   }
 
  private:
   void keep(const DiscUse& use) {
-    const std::uint64_t size = image_.blocks->size();
+    const std::uint64_t size = image_.blocks()->size();
     kept_ = rounded(use.ranges, request_.unit_bytes, size);
     std::uint64_t bytes = 0;
     for (const ByteRange& r : kept_) bytes += r.end - r.first;
@@ -116,11 +115,11 @@ class Scrubber {
     for (const WiiPartition& p : wii.partitions)
       if (request_.keep == WiiKeep::all || p.type == 0)
         if (!p.blank) locked_ = locked_ || p.listed_only || !p.readable();
-    if (locked_) read_wii_volume(image_.blocks, wii);  // says which key is missing, if none fits
+    if (locked_) read_wii_volume(image_.blocks(), wii);  // says which key is missing, if none fits
     if (locked_)
       out_.image.warnings.push_back(
           {"kept_whole", "partitions whose key is not there, or that are damaged, are kept whole"});
-    keep(use_of_wii(image_.blocks, wii, request_.keep));
+    keep(use_of_wii(image_.blocks(), wii, request_.keep));
   }
 
   void leave_partitions(const WiiDisc& wii) {

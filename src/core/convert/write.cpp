@@ -93,7 +93,7 @@ std::string write_one(const Image& image, const PlannedOutput& output, Output& f
       (*packer)->write(file, work);
       return {};
     }
-  const std::vector<Share> shares = cut(output, image.cd.get());
+  const std::vector<Share> shares = cut(output, image.cd().get());
   std::optional<Digest> digest;
   if (hash) digest.emplace("sha1");
   Flow flow;
@@ -103,7 +103,7 @@ std::string write_one(const Image& image, const PlannedOutput& output, Output& f
     block.data.resize(share.hole ? 0 : static_cast<std::size_t>(share.size_bytes));
     return true;
   };
-  flow.work = [&](FlowBlock& block) { fill(shares[block.index], image.cd.get(), block.data); };
+  flow.work = [&](FlowBlock& block) { fill(shares[block.index], image.cd().get(), block.data); };
   flow.consume.emplace_back([&](const FlowBlock& block) {
     const Share& share = shares[block.index];
     if (share.hole)

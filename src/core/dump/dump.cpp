@@ -149,10 +149,10 @@ void Dump::open_source() {
   plan_.medium.blocks = std::min<std::uint64_t>(plan_.medium.blocks, kMostBlocks);
   Image image;
   image.path = request_.source;
-  image.blocks = open_file(request_.source);
+  image.content = BlockContent{.bytes = open_file(request_.source)};
   plan_.medium.fingerprint =
       digest_of("sha1", as_view(fmt::format("blocks {}\n", plan_.medium.blocks) +
-                                digest_of("sha1", read_up_to(*image.blocks, 16 * cd::kUserBytes, cd::kUserBytes))));
+                                digest_of("sha1", read_up_to(*image.blocks(), 16 * cd::kUserBytes, cd::kUserBytes))));
   try {
     plan_.medium.identity = identify_platform(image);
   } catch (const Error&) {
@@ -310,7 +310,7 @@ Image Dump::image_of(SourcePtr data) const {
   image.path = plan_.source;
   if (plan_.medium.kind != MediumKind::cd) {
     image.format = find_format("iso");  // what comes from the disc is no container yet
-    image.blocks = std::move(data);
+    image.content = BlockContent{.bytes = std::move(data)};
     return image;
   }
   std::vector<Extent> extents;
@@ -320,7 +320,7 @@ Image Dump::image_of(SourcePtr data) const {
     extents.push_back({.track = t.number, .lba = t.pregap_lba, .sectors = sectors, .source = data, .offset = offset});
     offset += std::uint64_t{sectors} * cd::kRawBytes;
   }
-  image.cd = std::make_shared<CdImage>(plan_.layout, std::move(extents));
+  image.content = CdContent{std::make_shared<CdImage>(plan_.layout, std::move(extents))};
   return image;
 }
 

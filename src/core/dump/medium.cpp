@@ -123,10 +123,10 @@ void compare_size(const SourcePtr& disc, std::uint64_t blocks, std::vector<Warni
 Identity identify(Drive& drive, std::uint64_t blocks, std::vector<Warning>& warnings) {
   Image image;
   image.path = drive.transport().name();
-  image.blocks = drive_blocks(drive, blocks);
+  image.content = BlockContent{.bytes = drive_blocks(drive, blocks)};
   try {
     Identity id = identify_platform(image);
-    compare_size(image.blocks, blocks, warnings);
+    compare_size(image.blocks(), blocks, warnings);
     return id;
   } catch (const Error& e) {
     if (e.details.fault == Fault::device && e.details.code != "read_failed") throw;
@@ -220,7 +220,7 @@ Image drive_image(Drive& drive, const cd::Layout& layout, std::uint64_t& failure
                        .lba = t.pregap_lba,
                        .sectors = static_cast<std::uint32_t>(t.end_lba - t.pregap_lba),
                        .source = std::make_shared<DriveTrack>(drive, t, failures)});
-  image.cd = std::make_shared<CdImage>(layout, std::move(extents));
+  image.content = CdContent{std::make_shared<CdImage>(layout, std::move(extents))};
   return image;
 }
 

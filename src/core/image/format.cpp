@@ -8,41 +8,6 @@
 
 namespace opifex {
 
-int Image::main_data_track() const {
-  const cd::Track* track = cd ? cd->layout().first_data_track() : nullptr;
-  return track ? track->number : 0;
-}
-
-SourcePtr Image::user_data() const {
-  if (blocks) return blocks;
-  const int track = main_data_track();
-  return track == 0 ? nullptr : user_data_source(cd, track);
-}
-
-void Image::take_blocks(SourcePtr source) {
-  const std::uint64_t rest = source->size() % cd::kUserBytes;
-  tail_padding = rest == 0 ? 0 : cd::kUserBytes - rest;
-  const std::string whole = source->name();
-  blocks = rest == 0 ? std::move(source) : concat_source({std::move(source), zero_source(tail_padding)}, whole);
-}
-
-SourcePtr Image::stored_blocks() const {
-  return tail_padding == 0 ? blocks : slice_source(blocks, 0, blocks->size() - tail_padding);
-}
-
-std::uint64_t Image::size_bytes() const {
-  std::uint64_t sum = 0;
-  for (const ImageFile& file : files) sum += file.size_bytes;
-  return sum;
-}
-
-const ImageFile* Image::file_of(const cd::Track& track) const {
-  if (!cd) return nullptr;
-  for (const Extent& e : cd->extents())
-    if (e.track == track.number && track.start_lba >= e.lba && track.start_lba < e.end()) return &files.at(e.file);
-  return nullptr;
-}
-
 const Format* find_format(std::string_view id) {
   for (const Format* format : formats())
     if (format->id == id) return format;
@@ -174,7 +139,7 @@ std::uint64_t size_of(const std::vector<Piece>& pieces, const Image& image) {
     if (const auto* run = std::get_if<SourceRun>(&piece)) sum += run->size_bytes;
     if (const auto* packer = std::get_if<PackerPtr>(&piece)) sum += (*packer)->most_bytes();
     if (const auto* run = std::get_if<SectorRun>(&piece)) {
-      const Extent* e = image.cd->extent_at(run->lba);
+      const Extent* e = image.cd()->extent_at(run->lba);
       const std::size_t each = run->form == SectorForm::raw    ? cd::kRawBytes
                                : run->form == SectorForm::user ? cd::kUserBytes
                                                                : stored_bytes(e ? e->form : StoredForm::raw);

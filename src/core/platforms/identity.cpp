@@ -33,12 +33,12 @@ std::vector<DiscView> views_of(const Image& image) {
     view.iso = Iso9660::open(view.disc, start);
     views.push_back(std::move(view));
   };
-  if (image.blocks) {
+  if (image.blocks()) {
     add(image.stored_blocks(), 0);
-  } else if (image.cd) {
-    for (const cd::Track& t : image.cd->layout().tracks)
+  } else if (image.cd()) {
+    for (const cd::Track& t : image.cd()->layout().tracks)
       if (!t.mode.is_audio() && !t.incomplete)
-        add(user_data_source(image.cd, t.number), static_cast<std::uint64_t>(std::max(0, t.start_lba)));
+        add(user_data_source(image.cd(), t.number), static_cast<std::uint64_t>(std::max(0, t.start_lba)));
   }
   return views;
 }
@@ -69,12 +69,12 @@ std::optional<Identity> udf_disc(const DiscView& view) {
 
 Identity of_music(const Image& image) {
   Identity id;
-  if (!image.cd || image.cd->layout().audio_track_count() == 0) return id;
+  if (!image.cd() || image.cd()->layout().audio_track_count() == 0) return id;
   if (image.main_data_track() != 0) return id;  // a data track that is missing could tell more
   const bool listed = image.format && image.format->holds.track_list;
   id.platform = "audio-cd";
   id.confidence = listed ? "certain" : "guess";
-  id.title = cd::find_text(image.cd->layout().texts, "TITLE").value_or("");
+  id.title = cd::find_text(image.cd()->layout().texts, "TITLE").value_or("");
   id.evidence.push_back("all tracks are audio");
   return id;
 }
@@ -84,9 +84,9 @@ std::string state_of(const Image& image, const DiscView& view) {
   constexpr std::uint64_t kPause = 150, kBlock = 2048;
   if (!view.iso || view.iso->sector_count == 0) return {};
   std::uint64_t there = view.disc->size() / kBlock;
-  if (!image.blocks) {
-    const cd::Track* track = image.cd->layout().track(image.main_data_track());
-    if (!track || image.cd->layout().tracks.size() > 1) return {};  // what follows is another track's
+  if (!image.blocks()) {
+    const cd::Track* track = image.cd()->layout().track(image.main_data_track());
+    if (!track || image.cd()->layout().tracks.size() > 1) return {};  // what follows is another track's
     there = static_cast<std::uint64_t>(track->end_lba);
   }
   const std::uint64_t told = view.iso->sector_count + view.start;
@@ -225,7 +225,7 @@ Identity identify_platform(const Image& image) {
   const bool package = !image.files.empty() && image.files.front().source && image.format &&
                        (image.format->id == "god" || image.format->id == "stfs");
   if (!package) return identify_disc(image);
-  return of_package(image, image.blocks ? identify_disc(image) : Identity{});
+  return of_package(image, image.blocks() ? identify_disc(image) : Identity{});
 }
 
 }  // namespace opifex

@@ -111,13 +111,13 @@ class DecryptedSource final : public ByteSource {
 }  // namespace
 
 Image decrypted_ps3(Image image, const KeyRing& keys) {
-  const auto disc = image.blocks ? read_ps3_disc(*image.blocks) : std::nullopt;
+  const auto disc = image.blocks() ? read_ps3_disc(*image.blocks()) : std::nullopt;
   const auto as_it_is = [&](std::string why) {
     image.warnings.push_back({"key_unused", "the key file is not needed: " + std::move(why)});
     return std::move(image);
   };
   if (!disc || !disc->has_encrypted()) return as_it_is("this is no encrypted disc");
-  const ChosenKey chosen = choose_disc_key(*disc, image.blocks, keys, image.path.stem().string());
+  const ChosenKey chosen = choose_disc_key(*disc, image.blocks(), keys, image.path.stem().string());
   const auto fail = [&](const char* code, const char* what, std::string hint) {
     throw Error({.code = code,
                  .what = what,
@@ -135,8 +135,8 @@ Image decrypted_ps3(Image image, const KeyRing& keys) {
     fail("wrong_key", "the key does not fit this disc", "each pressing may have a key of its own");
   if (chosen.proof == KeyProof::unproved)
     fail("key_unproved", "the disc has no file by which the key could be proved", "keep it encrypted");
-  image.blocks = std::make_shared<DecryptedSource>(image.blocks, *disc, *chosen.key);
-  image.cd = nullptr;  // its sectors are the encrypted ones
+  // As a CD its sectors would be the encrypted ones.
+  image.content = BlockContent{.bytes = std::make_shared<DecryptedSource>(image.blocks(), *disc, *chosen.key)};
   return image;
 }
 

@@ -41,8 +41,8 @@ const KnownMark* nearest_mark(const ByteSource& source) {
 bool only_by_size(const Image& image) {
   if (image.container || image.files.size() != 1 || !image.files.front().source) return false;
   if (image.files.front().path != image.path) return false;  // a sheet says what it is
-  if (!image.cd) return image.blocks != nullptr;
-  const auto& extents = image.cd->extents();
+  if (!image.cd()) return image.blocks() != nullptr;
+  const auto& extents = image.cd()->extents();
   return std::all_of(extents.begin(), extents.end(), [](const Extent& e) {
     return e.form == StoredForm::mode1_user || e.form == StoredForm::form1_user;
   });

@@ -129,7 +129,7 @@ SurveyItem Examiner::image(SurveyItem item) const {
     check_content_place(item);
   }
   if (item.format == "bin")
-    item.warnings.push_back({"no_sheet", image.cd && image.cd->layout().audio_track_count() > 0
+    item.warnings.push_back({"no_sheet", image.cd() && image.cd()->layout().audio_track_count() > 0
                                              ? "no cue sheet names it: where its music tracks begin is a guess"
                                              : "no cue sheet names it"});
   return item;

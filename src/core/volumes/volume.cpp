@@ -267,19 +267,19 @@ bool is_safe_name(std::string_view name) {
 
 std::vector<Volume> read_volumes(const Image& image) {
   std::vector<Volume> volumes;
-  if (!image.blocks && !image.cd && image.format && image.format->id == "stfs") {
+  if (!image.blocks() && !image.cd() && image.format && image.format->id == "stfs") {
     volumes.push_back(read_stfs(image.files.front().source).volume);
     return volumes;
   }
-  if (image.blocks) {
+  if (image.blocks()) {
     read_at_place(image.stored_blocks(), 0, image.keys.get(), volumes);
-  } else if (image.cd) {
-    for (const cd::Track& t : image.cd->layout().tracks) {
+  } else if (image.cd()) {
+    for (const cd::Track& t : image.cd()->layout().tracks) {
       if (t.mode.is_audio() || t.incomplete) continue;
       const std::size_t before = volumes.size();
-      read_at_place(user_data_source(image.cd, t.number), static_cast<std::uint64_t>(std::max(0, t.start_lba)),
+      read_at_place(user_data_source(image.cd(), t.number), static_cast<std::uint64_t>(std::max(0, t.start_lba)),
                     image.keys.get(), volumes);
-      for (std::size_t v = before; v < volumes.size(); ++v) find_form2(*image.cd, t, volumes[v]);
+      for (std::size_t v = before; v < volumes.size(); ++v) find_form2(*image.cd(), t, volumes[v]);
     }
   }
   return volumes;

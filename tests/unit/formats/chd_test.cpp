@@ -149,7 +149,7 @@ TEST(ChdTracks, CueSheetsGiveTheCustomaryMetadata) {
       ADD_FAILURE() << e.what();
       continue;
     }
-    const CdFrames frames = make_frames(image.cd);
+    const CdFrames frames = make_frames(image.cd());
     EXPECT_EQ(frames.logical->size(), c["logical_bytes"].get<std::uint64_t>());
     ASSERT_EQ(frames.tags.size(), c["metadata"].size());
     for (std::size_t i = 0; i < frames.tags.size(); ++i)

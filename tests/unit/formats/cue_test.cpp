@@ -40,7 +40,7 @@ TEST(CueFiles, NamesMayBeStoredInTheSheetsOwnBytes) {
   const TempFolder folder;
   write_file(folder / "\xE9t\xE9.bin", audio(3));
   write_file(folder / "a.cue", std::string("FILE \"\xE9t\xE9.bin\" BINARY\r\n") + kOneTrack);
-  EXPECT_EQ(open_image(folder / "a.cue").cd->layout().lead_out, 3);
+  EXPECT_EQ(open_image(folder / "a.cue").cd()->layout().lead_out, 3);
 }
 
 TEST(CueFiles, TwoCandidatesAreAmbiguous) {
@@ -89,8 +89,8 @@ TEST(CueFiles, AMissingTrackLeavesTheRestReadable) {
   const Image image = open_image(folder / "a.cue", {.allow_missing = true});
   EXPECT_FALSE(image.complete);
   EXPECT_TRUE(warns(image, "missing_file"));
-  EXPECT_FALSE(image.cd->layout().tracks.at(0).incomplete);
-  EXPECT_TRUE(image.cd->layout().tracks.at(1).incomplete);
+  EXPECT_FALSE(image.cd()->layout().tracks.at(0).incomplete);
+  EXPECT_TRUE(image.cd()->layout().tracks.at(1).incomplete);
 }
 
 TEST(CueFiles, ATrackBeyondTheEndIsRefusedButCanBeLookedAt) {
@@ -104,11 +104,11 @@ TEST(CueFiles, ATrackBeyondTheEndIsRefusedButCanBeLookedAt) {
   const Image image = open_image(folder / "a.cue", {.allow_missing = true});
   EXPECT_TRUE(warns(image, "index_past_end"));
   EXPECT_FALSE(image.complete);
-  const auto& tracks = image.cd->layout().tracks;
+  const auto& tracks = image.cd()->layout().tracks;
   EXPECT_FALSE(tracks.at(0).incomplete);
   EXPECT_TRUE(tracks.at(1).incomplete);
   EXPECT_TRUE(tracks.at(2).incomplete);
-  EXPECT_EQ(image.cd->stored_sectors(), 5u);
+  EXPECT_EQ(image.cd()->stored_sectors(), 5u);
 }
 
 TEST(CueSheet, BoundsAreKept) {
@@ -163,7 +163,7 @@ TEST(CueSheet, TextsRemarksAndCodesComeBackFromASheetOfOurs) {
         "    REM COMMENT kept\r\n", "    ISRC QZPRX2600017\r\n", "    FLAGS DCP PRE SCMS\r\n",
         "    PREGAP 00:00:10\r\n", "    INDEX 02 00:00:03\r\n", "    POSTGAP 00:00:05\r\n"})
     EXPECT_NE(text.find(line), std::string::npos) << line << "in\n" << text;
-  EXPECT_EQ(open_image(out).cd->layout().lead_out, image.cd->layout().lead_out);
+  EXPECT_EQ(open_image(out).cd()->layout().lead_out, image.cd()->layout().lead_out);
 }
 
 TEST(CueSheet, BrokenUnicodeAfterItsMarkIsNoText) {
@@ -196,14 +196,14 @@ TEST(CueSheet, CookedFilesCalledRawAreReadAsTheyAre) {
   write_file(folder / "k.cue", "FILE \"k.bin\" BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\n");
   const Image image = open_image(folder / "k.cue");
   EXPECT_TRUE(warns(image, "mode_mismatch"));
-  EXPECT_EQ(cd::to_string(image.cd->layout().tracks[0].mode), "MODE1/2048");
+  EXPECT_EQ(cd::to_string(image.cd()->layout().tracks[0].mode), "MODE1/2048");
 }
 
 TEST(CueSheet, DataCalledAudioIsReadAsData) {
   const TempFolder folder;
   fs::copy_file(vector_path("cd/mode1/Kestrel Circuit.bin"), folder / "k.bin");
   write_file(folder / "k.cue", "FILE \"k.bin\" BINARY\nTRACK 01 AUDIO\nINDEX 01 00:00:00\n");
-  EXPECT_EQ(cd::to_string(open_image(folder / "k.cue").cd->layout().tracks[0].mode), "MODE1/2352");
+  EXPECT_EQ(cd::to_string(open_image(folder / "k.cue").cd()->layout().tracks[0].mode), "MODE1/2352");
 }
 
 }  // namespace

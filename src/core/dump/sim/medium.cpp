@@ -128,7 +128,7 @@ SimMedium::SimMedium(const SimDisc& disc, std::uint64_t seed) : disc_(disc) {
       controls_[t.number] = t.control;
     }
   if (disc.profile <= kLastCdProfile) {
-    cd_ = disc.image.empty() ? build_cd(disc, seed) : open_image(disc.image).cd;
+    cd_ = disc.image.empty() ? build_cd(disc, seed) : open_image(disc.image).cd();
     if (!cd_)
       throw Error({.code = "bad_simulation",
                    .what = "this image is no CD",

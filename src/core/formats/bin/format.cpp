@@ -38,14 +38,14 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   bin::Detected detected =
       options.sector_bytes ? bin::detect_with_size(*source, *options.sector_bytes) : bin::detect(*source);
   detected.mode = options.mode;
-  image.cd = bin::build_disc(source, detected, image.warnings);
+  image.content = CdContent{bin::build_disc(source, detected, image.warnings)};
   for (const Warning& w : image.warnings)
     if (w.code == "partial_sector" || w.code == "volume_truncated") image.complete = false;
   return image;
 }
 
 WritePlan plan_write(const Image& image, const std::filesystem::path& out, const WriteOptions&) {
-  const CdImage& disc = *image.cd;
+  const CdImage& disc = *image.cd();
   const cd::Lba first = disc.extents().front().lba;
   // Of several sessions or areas the first one: the planner has told what that loses.
   std::vector<cd::Track> tracks;

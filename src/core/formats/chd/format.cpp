@@ -236,11 +236,11 @@ Image open(const fs::path& path, const OpenOptions& options) {
   chd::Contents contents = chd::read_contents(*file);
   image.warnings = contents.warnings;
   if (contents.kind == chd::Kind::cd || contents.kind == chd::Kind::gdrom) {
-    image.cd = make_cd(*file, contents, image.warnings);
+    image.content = CdContent{make_cd(*file, contents, image.warnings)};
   } else {
     const SourcePtr logical = file->logical();
     image.take_blocks(logical);
-    if (image.tail_padding != 0)
+    if (std::get<BlockContent>(image.content).padding != 0)
       image.warnings.push_back(
           {"partial_block", "the data is no whole number of 2048-byte blocks: the last one is cut"});
     if (contents.kind == chd::Kind::hd || contents.kind == chd::Kind::raw)
@@ -248,7 +248,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
           {"not_a_disc", fmt::format("this CHD holds {}, not a disc",
                                      contents.kind == chd::Kind::hd ? "a hard disk" : "plain data")});
   }
-  image.container = chd::make_container(file, std::move(contents), image.cd);
+  image.container = chd::make_container(file, std::move(contents), image.cd());
   return image;
 }
 
@@ -314,13 +314,13 @@ bool sheet_places_all(const cd::Layout& layout) {
 
 chd::WriteRequest cd_request(const Image& image) {
   chd::WriteRequest request;
-  chd::CdFrames frames = chd::make_frames(image.cd);
+  chd::CdFrames frames = chd::make_frames(image.cd());
   request.unit_bytes = static_cast<std::uint32_t>(kFrameBytes);
   request.hunk_bytes = kCdHunk;
   request.logical = frames.logical;
   request.tags = std::move(frames.tags);
   request.runs = std::move(frames.runs);
-  if (sheet_places_all(image.cd->layout())) request.sheet = chd::make_sheet_tag(image);
+  if (sheet_places_all(image.cd()->layout())) request.sheet = chd::make_sheet_tag(image);
   request.codecs = {"cdlz", "cdzl", "cdfl"};
   return request;
 }
@@ -348,7 +348,7 @@ chd::WriteRequest block_request(const Image& image, const chd::Origin& origin) {
 
 WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
   // An ISO is a disc of blocks, however small; everything else with tracks is a CD.
-  const bool is_cd = image.cd != nullptr && !image.blocks;
+  const bool is_cd = image.cd() != nullptr && !image.blocks();
   const chd::Origin origin = chd::origin_of(image);
   chd::WriteRequest request = is_cd ? cd_request(image) : block_request(image, origin);
   check_options(options, is_cd, request.unit_bytes);

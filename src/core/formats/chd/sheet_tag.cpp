@@ -45,7 +45,7 @@ std::optional<SheetTag::File> parse_file(std::string_view line) {
 }  // namespace
 
 SheetTag make_sheet_tag(const Image& image) {
-  const auto& extents = image.cd->extents();
+  const auto& extents = image.cd()->extents();
   const std::size_t size = stored_bytes(extents.front().form);
   const bool alike =
       std::all_of(extents.begin(), extents.end(), [&](const Extent& e) { return stored_bytes(e.form) == size; });

@@ -97,9 +97,9 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
     image.files.push_back({*found.path, std::string(to_string(file.type)), source->size(), false, source});
     tracks.push_back(used ? open_track_file(file, source, *found.path, image.warnings) : TrackFile{source});
   }
-  image.cd = build_disc(reading.sheet, tracks, path.string(), image.warnings,
-                        options.allow_missing ? Absent::allow : Absent::refuse);
-  for (const cd::Track& t : image.cd->layout().tracks) image.complete = image.complete && !t.incomplete;
+  image.content = CdContent{build_disc(reading.sheet, tracks, path.string(), image.warnings,
+                                       options.allow_missing ? Absent::allow : Absent::refuse)};
+  for (const cd::Track& t : image.cd()->layout().tracks) image.complete = image.complete && !t.incomplete;
   for (const Warning& w : image.warnings)
     if (w.code == "partial_sector") image.complete = false;
   return image;

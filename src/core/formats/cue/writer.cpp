@@ -64,7 +64,7 @@ PrintedIndex place_of(const std::vector<BinFile>& files, Lba lba, int number) {
 }
 
 void refuse_incomplete(const Image& image) {
-  for (const cd::Track& t : image.cd->layout().tracks)
+  for (const cd::Track& t : image.cd()->layout().tracks)
     if (t.incomplete)
       throw Error({.code = "missing_file",
                    .what = fmt::format("the file of track {} is missing", t.number),
@@ -89,7 +89,7 @@ WritePlan finish(const Image& image, const std::filesystem::path& out, const std
     plan.outputs.push_back(std::move(output));
   }
   std::vector<PrintedTrack> tracks;
-  const auto& layout = image.cd->layout();
+  const auto& layout = image.cd()->layout();
   for (std::size_t i = 0; i < layout.tracks.size(); ++i) {
     const cd::Track& t = layout.tracks[i];
     PrintedTrack printed{&t, as_stored[i] ? t.mode : raw_mode(t.mode), {}};
@@ -111,7 +111,7 @@ WritePlan finish(const Image& image, const std::filesystem::path& out, const std
 
 WritePlan plan_one_bin(const Image& image, const std::filesystem::path& out, const WriteOptions&) {
   refuse_incomplete(image);
-  const CdImage& disc = *image.cd;
+  const CdImage& disc = *image.cd();
   const auto& tracks = disc.layout().tracks;
   // One sector size only in a file of ours: all as they are if they agree, else all raised to 2352.
   const std::size_t size = stored_bytes(disc.extents().front().form);
@@ -125,7 +125,7 @@ WritePlan plan_one_bin(const Image& image, const std::filesystem::path& out, con
 
 WritePlan plan_bin_per_track(const Image& image, const std::filesystem::path& out, const WriteOptions& options) {
   refuse_incomplete(image);
-  const CdImage& disc = *image.cd;
+  const CdImage& disc = *image.cd();
   const auto& tracks = disc.layout().tracks;
   const int width = tracks.back().number > 9 ? 2 : 1;
   std::vector<BinFile> files;

@@ -139,7 +139,7 @@ class Builder {
     layout.lead_out = layout.tracks.back().end_lba;
     layout.sessions.push_back(
         {.number = 1, .first_track = 1, .last_track = layout.tracks.back().number, .lead_out = layout.lead_out});
-    image_.cd = std::make_shared<CdImage>(std::move(layout), std::move(extents));
+    image_.content = CdContent{std::make_shared<CdImage>(std::move(layout), std::move(extents))};
     return std::move(image_);
   }
 

@@ -260,8 +260,8 @@ WritePlan plan_copy(const Image& image, const fs::path& out) {
 WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
   const bool package = image.format == &kGodFormat || image.format->id == "stfs";
   if (package && options.title.empty() && options.picture.empty()) return plan_copy(image, out);
-  const auto place = image.blocks ? find_game_partition(*image.blocks) : std::nullopt;
-  const auto volume = place ? read_xdvdfs(image.blocks) : std::nullopt;
+  const auto place = image.blocks() ? find_game_partition(*image.blocks()) : std::nullopt;
+  const auto volume = place ? read_xdvdfs(image.blocks()) : std::nullopt;
   const auto executable = volume ? executable_of(*volume) : std::nullopt;
   if (!executable || !executable->title_id)
     throw Error({.code = volume ? "no_executable" : "no_game_partition",
@@ -271,11 +271,11 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
                  .expected = volume ? "default.xex or default.xbe with a title id" : "",
                  .hint = volume ? "" : "opifex identify says what it is"});
   const std::uint64_t start = place.value_or(0);
-  const std::uint64_t end = game_bytes(*volume, *image.blocks, start);
+  const std::uint64_t end = game_bytes(*volume, *image.blocks(), start);
   std::string title = options.title;
   if (title.empty()) title = !executable->name.empty() ? executable->name : image.path.stem().string();
   god::NewContainer made;
-  made.game = slice_source(image.blocks, start, end);
+  made.game = slice_source(image.blocks(), start, end);
   made.header = make_header(*executable, title, options);
   // A name of its own that follows from the game: consoles take any.
   Digest digest("sha1");

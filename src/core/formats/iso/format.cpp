@@ -41,11 +41,12 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
     return image;
   }
   const std::uint64_t whole = source->size() / cd::kUserBytes * cd::kUserBytes;
-  image.blocks = slice_source(source, 0, whole);
+  const SourcePtr blocks = slice_source(source, 0, whole);
+  image.content = BlockContent{.bytes = blocks};
   if (whole / cd::kUserBytes <= static_cast<std::uint64_t>(cd::kMaxDiscSectors)) {
     bin::Detected detected{.arrangement = bin::Arrangement::cooked, .sector_bytes = cd::kUserBytes};
     detected.mode = options.mode;
-    image.cd = bin::build_disc(source, detected, image.warnings);
+    image.content = CdContent{bin::build_disc(source, detected, image.warnings), blocks};
   } else if (whole != source->size()) {
     image.warnings.push_back({"partial_sector", "the file ends within a block of 2048 bytes: the part is not used"});
   }
@@ -56,22 +57,22 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
 
 WritePlan plan_write(const Image& image, const std::filesystem::path& out, const WriteOptions& options) {
   PlannedOutput output{out, {}, 0};
-  if (!image.cd) {
+  if (!image.cd()) {
     const SourcePtr blocks = image.stored_blocks();
     output.pieces.emplace_back(SourceRun{blocks, 0, blocks->size()});
   } else {
     const int number = options.data_track != 0 ? options.data_track : image.main_data_track();
-    const cd::Track* track = image.cd->layout().track(number);
+    const cd::Track* track = image.cd()->layout().track(number);
     if (!track || track->mode.is_audio())
       throw Error({.code = "no_data_track",
                    .what = options.data_track != 0 ? fmt::format("track {} is no data track", number)
                                                    : "there is no data track on this disc",
                    .file = image.path.string(),
-                   .found = fmt::format("{} audio tracks", image.cd->layout().audio_track_count()),
+                   .found = fmt::format("{} audio tracks", image.cd()->layout().audio_track_count()),
                    .expected = "a data track",
                    .hint = "an ISO holds data only; a music disc stays cue/bin"});
     // From index 01: what lies before it is pause, and every later sector keeps its place.
-    for (const Extent& e : image.cd->extents()) {
+    for (const Extent& e : image.cd()->extents()) {
       const cd::Lba from = std::max(e.lba, track->start_lba);
       if (e.track == number && from < e.end())
         output.pieces.emplace_back(SectorRun{from, static_cast<std::uint32_t>(e.end() - from), SectorForm::user});

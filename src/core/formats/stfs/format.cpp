@@ -69,6 +69,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
   Image image;
   image.format = &kStfsFormat;
   image.path = path;
+  image.content = FileContent{"package"};
   const SourcePtr source = files.open(path);
   image.files.push_back({path, "stfs", source->size(), false, source});
   const ContentHeader header = read_content_header(*source);

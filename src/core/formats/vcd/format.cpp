@@ -197,7 +197,7 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   image.path = path;
   const SourcePtr source = options.space().open(path);
   image.files.push_back({path, "vcd", source->size(), false, source});
-  image.cd = vcd::read_disc(source, image.warnings);
+  image.content = CdContent{vcd::read_disc(source, image.warnings)};
   return image;
 }
 
@@ -235,7 +235,7 @@ Bytes make_header(const std::vector<cd::Track>& tracks, Lba lead_out) {
 }
 
 WritePlan plan_write(const Image& image, const std::filesystem::path& out, const WriteOptions&) {
-  const cd::Layout& layout = image.cd->layout();
+  const cd::Layout& layout = image.cd()->layout();
   if (layout.tracks.front().number != 1)
     throw Error({.code = "first_track",
                  .what = "a VCD must begin with track 1",

@@ -76,7 +76,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
   wbfs::Table table = wbfs::read_table(parts);
   const wbfs::Disc& disc = choose(table, path, options.archive.empty() ? options.pick : "");
   image.warnings = table.warnings;
-  image.blocks = wbfs::open_disc(parts, table.geometry, disc);
+  image.content = BlockContent{.bytes = wbfs::open_disc(parts, table.geometry, disc)};
   image.container = std::make_shared<WbfsContainer>(table.geometry, table.discs.size(), disc);
   return image;
 }
@@ -177,19 +177,19 @@ wbfs::Geometry geometry_for(const WriteOptions& options) {
 WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
   constexpr std::uint32_t kWiiMagic = 0x5D1C'9EA3;
   constexpr std::size_t kMagicAt = 0x18, kHead = 0x100;
-  const Bytes head = image.blocks ? read_up_to(*image.blocks, 0, kHead) : Bytes{};
+  const Bytes head = image.blocks() ? read_up_to(*image.blocks(), 0, kHead) : Bytes{};
   if (head.size() < kHead || load_be32(head, kMagicAt) != kWiiMagic)
     throw Error({.code = "no_wii_disc",
                  .what = "only a Wii disc goes into this container",
                  .file = image.path.string(),
                  .hint = "loaders expect GameCube discs as ISO"});
   const wbfs::Geometry geometry = geometry_for(options);
-  if (image.blocks->size() > geometry.blocks_per_disc() * geometry.block_bytes())
+  if (image.blocks()->size() > geometry.blocks_per_disc() * geometry.block_bytes())
     throw Error({.code = "too_large",
                  .what = "the image is larger than a dual-layer disc",
                  .file = image.path.string(),
-                 .found = human_size(image.blocks->size())});
-  const auto packer = std::make_shared<WbfsPacker>(image.blocks, geometry);
+                 .found = human_size(image.blocks()->size())});
+  const auto packer = std::make_shared<WbfsPacker>(image.blocks(), geometry);
   WritePlan plan;
   plan.steps.push_back(fmt::format("write the blocks of {} that hold anything to {}",
                                    human_size(geometry.block_bytes()), out.filename().string()));

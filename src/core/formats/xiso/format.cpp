@@ -49,14 +49,14 @@ SourcePtr rebuilt(const SourcePtr& disc, bool padded) {
 }
 
 WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
-  const auto place = image.blocks ? find_game_partition(*image.blocks) : std::nullopt;
+  const auto place = image.blocks() ? find_game_partition(*image.blocks()) : std::nullopt;
   if (!place)
     throw Error({.code = "no_game_partition",
                  .what = "there is no game partition of an Xbox disc in this image",
                  .file = image.path.string(),
                  .hint = "opifex identify says what it is"});
   const SourcePtr game =
-      options.rebuild ? rebuilt(image.blocks, !options.minimal) : trimmed(image.blocks, *place, !options.minimal);
+      options.rebuild ? rebuilt(image.blocks(), !options.minimal) : trimmed(image.blocks(), *place, !options.minimal);
   WritePlan plan;
   plan.steps.push_back(options.rebuild
                            ? fmt::format("pack the files of the game partition anew into {}", out.filename().string())

@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "opifex/core/base/error.hpp"
-#include "opifex/core/image/cd_image.hpp"
+#include "opifex/core/image/content.hpp"
 #include "opifex/core/io/key_ring.hpp"
 
 namespace opifex {
@@ -32,13 +32,15 @@ struct Image {
   std::vector<std::filesystem::path> parts = {};  ///< of a file that was cut into several; empty: it was not
   std::vector<std::filesystem::path> also_read = {};  ///< other files its bytes come from: a container's parents
   std::vector<Warning> warnings = {};
-  bool complete = true;                             ///< every file found, every sector there
-  CdImagePtr cd = {};                               ///< set if it is a CD
+  bool complete = true;  ///< every file found, every sector there
+  Content content = {};
   std::shared_ptr<const Container> container = {};  ///< set if it came in one: its own facts and checksums
-  SourcePtr blocks = {};           ///< set if it is a disc of 2048-byte blocks (an ISO); may go with `cd`
-  std::uint64_t tail_padding = 0;  ///< zeros at the end of `blocks` that are not in the image: they make a whole block
-  KeyRingPtr keys = {};            ///< the user's; null: none given
+  KeyRingPtr keys = {};                             ///< the user's; null: none given
 
+  /// The sectors of a CD; null if it is none.
+  const CdImagePtr& cd() const;
+  /// The 2048-byte blocks of a disc; null if it is none, or its sectors are stored raw.
+  const SourcePtr& blocks() const;
   /// Track whose data is the disc's file system: the first data track; 0 if there is none.
   int main_data_track() const;
   /// The file system's bytes at 2048 * LBA; null if the disc has no data.
