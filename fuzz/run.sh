@@ -26,6 +26,10 @@ for program in "$build"/fuzz/*_fuzz; do
         build/corpus/seed-list/
       seeds=(build/corpus/seed-list) ;;
     dump_fuzz) seeds=(tests/vectors/dump) ;;
+    cartridge_fuzz)
+      mkdir -p build/corpus/seed-cartridge
+      for file in tests/vectors/floppycart/*.gz; do gunzip -c "$file" > "build/corpus/seed-cartridge/$(basename "$file" .gz)"; done
+      seeds=(build/corpus/seed-cartridge) ;;
     sector_fuzz) seeds=("$vectors/sectors") ;;
     vcd_fuzz)
       mkdir -p build/corpus/seed-vcd

@@ -1,6 +1,7 @@
 # Every fuzz target and the vectors it is seeded with.
 set(OPIFEX_FUZZ_TARGETS cue_fuzz bin_fuzz vcd_fuzz sector_fuzz audio_fuzz dump_fuzz chd_fuzz volume_fuzz
-    archive_fuzz list_fuzz package_fuzz)
+    archive_fuzz list_fuzz package_fuzz cartridge_fuzz)
+set(cartridge_fuzz_SEEDS floppycart)
 set(cue_fuzz_SEEDS cd/cue/good cd/cue/bad cd/disc4)
 set(bin_fuzz_SEEDS cd/sectors cd/mode1 cd/disc4/merged.bin)
 set(vcd_fuzz_SEEDS cd/disc4/moth.vcd.gz cd/mode1)

@@ -19,10 +19,13 @@ namespace fs = std::filesystem;
 
 std::vector<Volume> volumes_of(const Image& image) {
   std::vector<Volume> volumes = read_volumes(image);
+  const bool rom = std::holds_alternative<RomContent>(image.content);
   if (volumes.empty())
     throw Error({.code = "no_file_system",
-                 .what = "there is no file system in this image that can be read",
+                 .what = rom ? "this is a ROM: there are no files in it"
+                             : "there is no file system in this image that can be read",
                  .file = image.path.string(),
+                 .found = describe(image.content),
                  .hint = "opifex identify says what it is"});
   return volumes;
 }

@@ -105,5 +105,42 @@ TEST_F(IdentifyTest, VectorsAreToldWithTheirWarnings) {
   EXPECT_TRUE(contains(run.out, "t1.bin is taken for T1.BIN")) << run.out;
 }
 
+TEST_F(IdentifyTest, CartridgesFloppiesAndPackagesAreNoDiscs) {
+  using nlohmann::json;
+  struct Case {
+    const char *vector, *name, *format, *platform, *said;
+  };
+  const Case cases[] = {
+      {"floppycart/kestrel.sfc.gz", "kestrel.sfc", "rom", "snes", "this is a ROM"},
+      {"floppycart/stuck-d6-low.gb.gz", "dirty.gb", "rom", "", "this is a ROM"},
+      {"floppycart/cyl82-ffs.adf.gz", "disk.adf", "adf", "amiga", "this is a floppy disk of 512-byte blocks"}};
+  for (const Case& c : cases) {
+    SCOPED_TRACE(c.name);
+    write_file(*this / c.name, gunzip(vector_path(c.vector)));
+    const json told = cli({"identify", c.name, "--json"}).json()["results"][0];
+    EXPECT_EQ(told["format"], c.format);
+    EXPECT_EQ(told["platform"], *c.platform ? json(c.platform) : json());
+    EXPECT_TRUE(told["tracks"].empty());
+    const Outcome checked = cli({"check", c.name, "--json"});
+    EXPECT_EQ(checked.exit_code, 1);
+    EXPECT_EQ(checked.json()["results"][0]["verdict"], "unsupported") << "nothing of it was judged";
+    EXPECT_EQ(cli({"files", c.name}).exit_code, 3);
+    for (const char* target : {"cue", "chd", "iso", "wbfs", "vcd", "god"}) {
+      const Outcome refused = cli({"convert", c.name, "--to", target, "--out", "out"});
+      EXPECT_EQ(refused.exit_code, 3);
+      EXPECT_TRUE(contains(refused.err, c.said)) << refused.err;
+      EXPECT_FALSE(contains(refused.err, "too large")) << refused.err;
+    }
+  }
+  // A disc for another console is not told about GameCube discs.
+  make_workshop();
+  EXPECT_FALSE(contains(cli({"convert", moth, "--to", "wbfs"}).err, "GameCube"));
+  fs::copy_file(vector_path("xbox/stfs/ARCADE"), *this / "ARCADE");
+  const Outcome package = cli({"convert", "ARCADE", "--to", "cue"});
+  EXPECT_EQ(package.exit_code, 3);
+  EXPECT_TRUE(contains(package.err, "this is a package of files, not a disc")) << package.err;
+  EXPECT_TRUE(contains(package.err, "opifex extract writes its files")) << package.err;
+}
+
 }  // namespace
 }  // namespace opifex::testkit

@@ -381,9 +381,23 @@ class Checker {
     }
     if (image_.container && image_.container->hashes_everything() && container_sound_)
       find("hashes_verified", Severity::note, "every block was verified by the container's own hashes");
+    else if (!judge_kind())
+      return;
     else if (!image_.cd() && !tree_)
       find("no_sector_checks", Severity::note,
            "blocks of 2048 bytes carry no error detection: their size and hashes can be checked, their bytes cannot");
+  }
+
+  /// False of content that nobody here can judge: then it is said, and no verdict is given.
+  bool judge_kind() {
+    const auto* blocks = std::get_if<BlockContent>(&image_.content);
+    const bool rom = std::holds_alternative<RomContent>(image_.content);
+    if (!rom && !(blocks && !blocks->is_disc())) return true;
+    find("not_judged", Severity::error,
+         fmt::format("{}: its own checksums are not looked at, only the hashes of the file are told",
+                     describe(image_.content)));
+    result_.verdict = std::max(result_.verdict, Verdict::unsupported);
+    return false;
   }
 
   void set_verdict() {

@@ -233,6 +233,45 @@ std::uint64_t Conversion::output_bytes() const {
   return sum;
 }
 
+namespace {
+
+std::string_view what_it_holds(const Format& target) { return target.holds.blocks ? "discs" : "CDs"; }
+
+/// What the target cannot hold anything of.
+void refuse_content(const Image& image, const Format& target) {
+  const auto refuse = [&](const char* code, std::string what, std::string hint) {
+    throw Error({.code = code, .what = std::move(what), .file = image.path.string(), .hint = std::move(hint)});
+  };
+  const auto no_disc = [&] {
+    refuse("not_a_disc",
+           fmt::format("this is {}, and {} holds {}", describe(image.content), target.id, what_it_holds(target)), "");
+  };
+  const auto no_cd = [&](const BlockContent& blocks) {
+    const bool too_large = blocks.bytes->size() / cd::kUserBytes > static_cast<std::uint64_t>(cd::kMaxDiscSectors);
+    if (!too_large) return no_disc();
+    throw Error({.code = "not_a_cd",
+                 .what = fmt::format("this image is too large to be a CD, and {} holds CDs", target.id),
+                 .file = image.path.string(),
+                 .found = human_size(image.size_bytes()),
+                 .expected = "at most 99:59:74 of sectors"});
+  };
+  std::visit(Overloaded{[&](const NoContent&) { refuse("no_disc", "nothing of the disc is there", ""); },
+                        [](const CdContent&) {},
+                        [&](const BlockContent& blocks) {
+                          if (!blocks.is_disc()) no_disc();
+                          if (!target.holds.blocks) no_cd(blocks);
+                        },
+                        [&](const RomContent&) { no_disc(); },
+                        [&](const FileContent& files) {
+                          if (!target.holds.packages)
+                            refuse("no_disc", fmt::format("this is a {} of files, not a disc", files.what),
+                                   "opifex extract writes its files");
+                        }},
+             image.content);
+}
+
+}  // namespace
+
 Conversion plan_conversion(const Image& image, const ConvertRequest& request, Work& work) {
   const Format& target = *request.target;
   if (!target.plan_write)
@@ -242,19 +281,7 @@ Conversion plan_conversion(const Image& image, const ConvertRequest& request, Wo
   for (const ImageFile& file : image.files)
     if (file.missing)
       throw Error({.code = "missing_file", .what = "a file of the set is missing", .file = file.path.string()});
-  if (!image.cd() && !target.holds.blocks)
-    throw Error({.code = "not_a_cd",
-                 .what = fmt::format("this image is too large to be a CD, and {} holds CDs", target.id),
-                 .file = image.path.string(),
-                 .found = human_size(image.size_bytes()),
-                 .expected = "at most 99:59:74 of sectors"});
-  const bool copied_package = image.format->id == "stfs" && target.id == "god";  // laid out as the console has it
-  if (!image.cd() && !image.blocks() && !copied_package)
-    throw Error(
-        {.code = "no_disc",
-         .what = image.format->id == "stfs" ? "this is a package of files, not a disc" : "nothing of the disc is there",
-         .file = image.path.string(),
-         .hint = image.format->id == "stfs" ? "opifex extract writes its files" : ""});
+  refuse_content(image, target);
   if (target.holds.whole_discs) refuse_cut_disc(image);
   Conversion conversion;
   conversion.plan = target.plan_write(image, request.out, request.options);

@@ -74,7 +74,8 @@ const Format& probe_format(const std::filesystem::path& path, const FileSpace& f
        .what = source->size() == 0 ? "the file is empty" : "no known format fits this file",
        .file = path.string(),
        .found = source->size() == 0 ? "0 bytes" : fmt::format("{} bytes that begin {}", source->size(), hex(head)),
-       .expected = "a cue sheet or track list, a raw or 2048-byte disc image, a VCD, CHD or WBFS",
+       .expected =
+           "a cue sheet or track list, a raw or 2048-byte disc image, a VCD, CHD or WBFS, a cartridge's ROM, a floppy",
        .hint = "opifex formats lists what can be read"});
 }
 

@@ -12,6 +12,8 @@
   FORMAT(kXisoFormat)      /* formats/xiso */ \
   FORMAT(kGodFormat)       /* formats/god */  \
   FORMAT(kStfsFormat)      /* formats/stfs */ \
+  FORMAT(kRomFormat)       /* formats/rom */  \
+  FORMAT(kAdfFormat)       /* formats/adf */  \
   FORMAT(kBinFormat)       /* formats/bin */
 
 namespace opifex {

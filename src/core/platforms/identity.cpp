@@ -221,7 +221,24 @@ std::string disc_text(unsigned disc, unsigned discs) {
   return disc > discs ? fmt::format("{}", disc) : fmt::format("{} of {}", disc, discs);
 }
 
+namespace {
+
+/// Where the format alone tells the machine.
+Identity by_format(std::string_view system, std::string_view mark) {
+  Identity id;
+  id.platform = system;
+  if (system.empty()) return id;
+  id.confidence = "certain";
+  id.evidence = {std::string(mark)};
+  return id;
+}
+
+}  // namespace
+
 Identity identify_platform(const Image& image) {
+  if (const auto* rom = std::get_if<RomContent>(&image.content)) return by_format(rom->system, rom->mark);
+  if (const auto* blocks = std::get_if<BlockContent>(&image.content); blocks && !blocks->is_disc())
+    return by_format(blocks->system, blocks->mark);
   const bool package = !image.files.empty() && image.files.front().source && image.format &&
                        (image.format->id == "god" || image.format->id == "stfs");
   if (!package) return identify_disc(image);

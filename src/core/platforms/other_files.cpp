@@ -147,7 +147,7 @@ std::optional<OtherFile> drive(const ByteSource& source) {
 }
 
 /// Formats that are known by their first bytes, and described only.
-std::optional<OtherFile> container(const ByteSource& source, ByteView head) {
+std::optional<OtherFile> container(ByteView head) {
   if (head.size() < 0x18) return std::nullopt;
   const std::string_view text = as_text(head);
   const auto named = [](const char* platform, const char* evidence) {
@@ -169,10 +169,6 @@ std::optional<OtherFile> container(const ByteSource& source, ByteView head) {
     }
     if (second >= kSmallestBlock) return named("gamecube", "CISO: a map of blocks, GameCube or Wii");
   }
-  const bool floppy = source.size() == 901'120 || source.size() == 1'802'240;
-  constexpr unsigned kMostKind = 7;
-  if (floppy && text.starts_with("DOS") && std::to_integer<unsigned>(head[3]) <= kMostKind)
-    return named("amiga", "ADF: an Amiga floppy");
   return std::nullopt;
 }
 
@@ -219,7 +215,7 @@ std::optional<OtherFile> identify_other(const ByteSource& source) {
   std::optional<OtherFile> file = ps3_package(head, source.size());
   if (!file) file = ps4_package(head, source.size());
   if (!file) file = sfo_file(source, head);
-  if (!file) file = container(source, head);
+  if (!file) file = container(head);
   // A disc that can be booted from a stick has a partition table as well.
   if (!file && !holds_a_disc(source)) file = drive(source);
   if (file) file->size_bytes = source.size();

@@ -293,9 +293,10 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
 
 }  // namespace
 
-extern const Format kGodFormat = {"god",       "an installed Xbox or Xbox 360 game",
-                                  kExtensions, &probe,
-                                  &open,       {.blocks = true, .game_partition = true, .whole_discs = true},
-                                  &plan_write};
+extern const Format kGodFormat = {
+    "god",       "an installed Xbox or Xbox 360 game",
+    kExtensions, &probe,
+    &open,       {.blocks = true, .packages = true, .game_partition = true, .whole_discs = true},
+    &plan_write};
 
 }  // namespace opifex

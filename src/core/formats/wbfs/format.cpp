@@ -175,14 +175,17 @@ wbfs::Geometry geometry_for(const WriteOptions& options) {
 }
 
 WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
-  constexpr std::uint32_t kWiiMagic = 0x5D1C'9EA3;
-  constexpr std::size_t kMagicAt = 0x18, kHead = 0x100;
+  constexpr std::uint32_t kWiiMagic = 0x5D1C'9EA3, kGameCubeMagic = 0xC233'9F3D;
+  constexpr std::size_t kMagicAt = 0x18, kGameCubeMagicAt = 0x1C, kHead = 0x100;
   const Bytes head = image.blocks() ? read_up_to(*image.blocks(), 0, kHead) : Bytes{};
-  if (head.size() < kHead || load_be32(head, kMagicAt) != kWiiMagic)
+  if (head.size() < kHead || load_be32(head, kMagicAt) != kWiiMagic) {
+    const bool game_cube = head.size() == kHead && load_be32(head, kGameCubeMagicAt) == kGameCubeMagic;
     throw Error({.code = "no_wii_disc",
                  .what = "only a Wii disc goes into this container",
                  .file = image.path.string(),
-                 .hint = "loaders expect GameCube discs as ISO"});
+                 .found = game_cube ? "a GameCube disc" : describe(image.content),
+                 .hint = game_cube ? "loaders expect GameCube discs as ISO" : "opifex identify says what it is"});
+  }
   const wbfs::Geometry geometry = geometry_for(options);
   if (image.blocks()->size() > geometry.blocks_per_disc() * geometry.block_bytes())
     throw Error({.code = "too_large",

@@ -19,10 +19,12 @@ enum class BlockMedium { disc, floppy, memory_card, drive };
 
 /// Bytes in blocks of one size.
 struct BlockContent {
-  SourcePtr bytes;
+  SourcePtr bytes = {};
   BlockMedium medium = BlockMedium::disc;
   std::uint32_t block_bytes = cd::kUserBytes;
-  std::uint64_t padding = 0;  ///< zeros at the end of `bytes` that are not in the image: they make a whole block
+  std::uint64_t padding = 0;     ///< zeros at the end of `bytes` that are not in the image: they make a whole block
+  std::string_view system = {};  ///< platform, if the format alone tells it
+  std::string_view mark = {};    ///< by what, for people
 
   /// 2048-byte blocks of a DVD, a Blu-ray, a UMD or the data of a CD.
   bool is_disc() const { return medium == BlockMedium::disc && block_bytes == cd::kUserBytes; }
@@ -31,6 +33,8 @@ struct BlockContent {
 /// What a cartridge's ROM holds, in the order in which the file has it.
 struct RomContent {
   SourcePtr bytes;
+  std::string_view system = {};  ///< platform; empty: no header told
+  std::string_view mark = {};    ///< by what, for people
 };
 
 /// Files that lie on no medium: a package.

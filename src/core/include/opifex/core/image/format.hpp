@@ -33,6 +33,7 @@ struct Capabilities {
   bool marks = false;           ///< indexes from 02, track flags
   bool first_pregap = false;    ///< stored sectors before LBA 0
   bool blocks = false;          ///< discs that are no CDs: 2048-byte blocks
+  bool packages = false;        ///< packages of files, laid out as their console has them
   bool game_partition = false;  ///< of an Xbox disc the game partition alone: what surrounds it is not kept
   bool whole_discs = false;     ///< a shorter image comes back filled up with zeros to the size of a disc
 };
