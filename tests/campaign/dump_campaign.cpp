@@ -32,7 +32,7 @@ using cd::Lba;
 namespace fs = std::filesystem;
 
 struct Counts {
-  std::uint64_t dumps = 0, refused = 0, resumed = 0, stopped = 0, killed = 0, joins = 0, offsets = 0;
+  std::uint64_t dumps = 0, refused = 0, resumed = 0, stopped = 0, killed = 0, left = 0, joins = 0, offsets = 0;
   std::uint64_t sectors = 0, claimed = 0;
   std::map<std::string, std::uint64_t> missed = {};   ///< sectors that nothing is wrong with, and that were not proved
   std::map<std::string, std::uint64_t> reasons = {};  ///< for stopping or refusing
@@ -114,6 +114,7 @@ class Trial {
       if (talks_) std::printf("  %s\n", e.what());
       ++counts_.refused;
       ++counts_.reasons[e.details.code];
+      reason_ = e.details.code;
       return std::nullopt;
     }
   }
@@ -155,7 +156,11 @@ class Trial {
     if (random_.below(3) == 0) {
       if (!dump_killed(s) || fs::exists(request_of(s, "a").out)) return std::nullopt;
       ++counts_.killed;
-      return go_on(s);
+      const Scenario killed = s;
+      const auto done = go_on(s);
+      // The journal of the one that was killed may have put its files in place: then they are whole.
+      if (!done && reason_ == "exists") verify_left(killed);
+      return done;
     }
     Scenario broken = s;
     SimDefect end;
@@ -196,6 +201,25 @@ class Trial {
     const Lba at = file.map.first() + static_cast<Lba>(random_.below(length));
     if (s.is_cd()) file.map.set(at, at + 40, SectorState::untried);  // less, and where other sectors are
     std::ofstream(state, std::ios::binary) << print(file);
+  }
+
+  void verify_left(const Scenario& s) {
+    const auto transport = simulate_drive(s.description, "sim");
+    Dump job(request_of(s, "left"), *transport);
+    const fs::path lead = request_of(s, "a").out, states = fs::path(lead).replace_extension(".opifex-map");
+    std::optional<SectorMap> map;
+    if (fs::exists(states)) map = parse_sector_map(testkit::read_file(states), states.string()).map;
+    const Oracle oracle(s.description, shift_of(s));
+    std::ifstream data(s.is_cd() ? fs::path(lead).replace_extension(".bin") : lead, std::ios::binary);
+    Bytes sector(job.plan().sector_bytes());
+    ++counts_.left;
+    for (const Region& region : job.plan().regions)
+      for (Lba lba = region.first; lba < region.end; ++lba) {
+        data.read(reinterpret_cast<char*>(sector.data()), static_cast<std::streamsize>(sector.size()));
+        if (!data) throw Lie(fmt::format("what was left behind ends at sector {}", lba));
+        if ((!map || is_claim(map->at(lba))) && oracle.sector(lba) != sector)
+          throw Lie(fmt::format("sector {} of what was left behind is not what the disc holds", lba));
+      }
   }
 
   static std::string describe(const std::vector<Warning>& warnings) {
@@ -352,7 +376,8 @@ class Trial {
   testkit::TempFolder folder_;
   Random random_;
   Counts& counts_;
-  bool talks_;  // of a single trial
+  bool talks_;               // of a single trial
+  std::string reason_ = {};  // why the last dump was refused or stopped
   std::map<fs::path, SectorMapFile> maps_;
 };
 
@@ -383,6 +408,8 @@ int campaign(double seconds, std::uint64_t seed, bool only_one) {
                   trials, counts.dumps, counts.refused, counts.killed, counts.resumed, counts.offsets, counts.joins,
                   counts.sectors, counts.claimed, failures)
           .c_str());
+  std::printf("  finished by the journal of one that was killed, and whole: %llu\n",
+              static_cast<unsigned long long>(counts.left));
   for (const auto& [kind, n] : counts.missed)
     std::printf("  sound but not proved, %s: %llu\n", kind.c_str(), static_cast<unsigned long long>(n));
   for (const auto& [code, n] : counts.reasons)

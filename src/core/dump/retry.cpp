@@ -139,6 +139,34 @@ Lba Strategy::pass_unreadable(const Region& region, Lba first, Lba end) {
   return end;
 }
 
+/// The drive cannot go where a part of it lies.
+void Strategy::leave_out_of_reach(BadSectors::iterator at) {
+  ++stats_.lacking;
+  suspects_[at->first] = {{0, cd::kRawBytes - 1}};
+  bad_.erase(at);
+}
+
+/// Another reading of damaged music, which counts only if it surely comes from the disc and from that place.
+void Strategy::vote(const Region& region, BadSectors::iterator at, ByteView sector,
+                    const std::vector<cd::Erasure>& flagged, bool counts) {
+  const Lba lba = at->first;
+  Bad& bad = at->second;
+  ++bad.tries;
+  if (!flagged.empty()) ++stats_.flagged_sectors;
+  if (counts) bad.votes.add(sector, flagged);
+  const bool any = bad.votes.readings() > 0;
+  const cd::Sector best = any ? bad.votes.best() : cd::Sector{};
+  if (any && bad.votes.confirmed(bad.needed)) {
+    ++stats_.readings[bad.tries];
+    accept(region, lba, best, SectorState::audio_confirmed);
+    bad_.erase(at);
+    return;
+  }
+  // Better than nothing.
+  if (any || is_lost(map_.at(lba))) store_.write(lba, any ? ByteView(best) : sector);
+  map_.set(lba, lba + 1, SectorState::audio_unsure);
+}
+
 /// A run of damaged music, from `first` on: read in one go, so that it needs the buffer emptied once. Returns where the
 /// next begins.
 Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
@@ -160,42 +188,19 @@ Lba Strategy::retry_music(const Region& region, Lba first, Lba end) {
   const Lba reached = first + static_cast<Lba>(r.delivered);
   if (extras.subchannel.size() >= r.delivered * cd::kSubchannelBytes)
     store_.write_subchannel(first, ByteView(extras.subchannel).first(r.delivered * cd::kSubchannelBytes));
-  for (Lba lba = first; lba < std::min(reached + 1, end); ++lba) {
-    const auto at = bad_.find(lba);
-    if (at == bad_.end()) continue;
-    if (lba == reached) {
-      count_failure(lba, r.trouble);
-      continue;
-    }
-    Bad& bad = at->second;
-    ++bad.tries;
+  for (Lba lba = first; lba < std::min(reached, end); ++lba) {
     const auto i = static_cast<std::size_t>(lba - first);
     const bool lacks = i < extras.lacking.size() && extras.lacking[i];
-    if (lacks && !reader_.jitters()) {
-      ++stats_.lacking;
-      suspects_[lba] = {{0, cd::kRawBytes - 1}};
-      bad_.erase(at);
+    const bool counts = !extras.misplaced && !lacks && fresh_[i];
+    if (const auto at = bad_.find(lba); at == bad_.end())
       continue;
-    }
-    if (i < extras.flagged.size() && !extras.flagged[i].empty()) ++stats_.flagged_sectors;
-    const ByteView sector = ByteView(sectors).subspan(i * cd::kRawBytes, cd::kRawBytes);
-    if (!extras.misplaced && !lacks && fresh_[i])
-      bad.votes.add(sector, i < extras.flagged.size() ? extras.flagged[i] : std::vector<cd::Erasure>{});
-    if (bad.votes.readings() == 0) {
-      if (is_lost(map_.at(lba))) store_.write(lba, sector);
-      map_.set(lba, lba + 1, SectorState::audio_unsure);
-      continue;
-    }
-    const cd::Sector best = bad.votes.best();
-    if (!bad.votes.confirmed(bad.needed)) {
-      store_.write(lba, best);
-      map_.set(lba, lba + 1, SectorState::audio_unsure);
-      continue;
-    }
-    ++stats_.readings[bad.tries];
-    accept(region, lba, best, SectorState::audio_confirmed);
-    bad_.erase(at);
+    else if (lacks && !reader_.jitters())
+      leave_out_of_reach(at);
+    else
+      vote(region, at, ByteView(sectors).subspan(i * cd::kRawBytes, cd::kRawBytes),
+           i < extras.flagged.size() ? extras.flagged[i] : std::vector<cd::Erasure>{}, counts);
   }
+  if (reached < end) count_failure(reached, r.trouble);
   return reached < end ? pass_unreadable(region, reached + 1, end) : end;
 }
 

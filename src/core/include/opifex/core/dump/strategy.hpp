@@ -105,6 +105,10 @@ class Strategy {
   void retry(const Region& region, cd::Lba lba);
   void retry_runs(const Region& region, cd::Lba lba, unsigned round);
   bool place_again(const Region& region, cd::Lba first, cd::Lba end);
+  using BadSectors = std::map<cd::Lba, Bad>;
+  void leave_out_of_reach(BadSectors::iterator at);
+  void vote(const Region& region, BadSectors::iterator at, ByteView sector, const std::vector<cd::Erasure>& flagged,
+            bool counts);
   void count_failure(cd::Lba lba, Trouble trouble);
   cd::Lba pass_unreadable(const Region& region, cd::Lba first, cd::Lba end);
   cd::Lba retry_music(const Region& region, cd::Lba first, cd::Lba end);
@@ -158,7 +162,7 @@ class Strategy {
   Work& work_;
   mutable std::mutex map_mutex_;
   DumpStats stats_;
-  std::map<cd::Lba, Bad> bad_;
+  BadSectors bad_;
   std::map<cd::Lba, std::vector<cd::Erasure>> suspects_;
   Runs unchecked_;                            // of data without a checksum, read once
   std::vector<Witness> witnesses_, watched_;  // given, and taken on the way; of the thread that reads
