@@ -169,7 +169,7 @@ void run_build(Session& session) {
                  .file = folder.string()});
   Image source;
   source.path = folder;
-  source.format = find_format("iso");
+  source.format = &bare_format(Stored::blocks);
   const Conversion conversion = maker->second(session, folder, out);
   run_plan(session, source, source.format->title, conversion,
            [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written, bool prove) {

@@ -92,8 +92,7 @@ ScrubRequest scrub_request(const Session& session, const Format& target, const W
   if (!keep.empty() && keep != "all" && keep != "game") unknown_word("choice of partitions", keep, {"all", "game"});
   request.keep = keep == "game" ? WiiKeep::game : WiiKeep::all;
   // A block that holds anything used is stored whole anyway: its other clusters may as well stay.
-  constexpr std::uint64_t kBlock = 2 << 20;
-  if (target.id == "wbfs") request.unit_bytes = options.hunk_bytes != 0 ? options.hunk_bytes : kBlock;
+  if (target.unit_bytes != 0) request.unit_bytes = options.hunk_bytes != 0 ? options.hunk_bytes : target.unit_bytes;
   return request;
 }
 
@@ -115,7 +114,7 @@ WriteOptions write_options(const Session& session, const Format& target) {
   options.minimal = session.flag("minimal");
   options.title = session.text("title");
   options.picture = session.text("picture");
-  if (target.id == "chd" && !session.flag("stand-alone")) options.parent = session.text("parent");
+  if (target.has_parents && !session.flag("stand-alone")) options.parent = session.text("parent");
   return options;
 }
 
@@ -169,7 +168,7 @@ void run_convert(Session& session) {
   const std::string out = session.text("out"), list = session.text("titles");
   const TitleList titles = list.empty() ? TitleList{} : TitleList::read(list);
   // A container makes its own folders below whatever is named.
-  const std::vector<Input> inputs = all_inputs(session, target.id == "god" ? "" : out);
+  const std::vector<Input> inputs = all_inputs(session, target.shape == Shape::tree ? "" : out);
   const auto convert_one = [&](const Input& input) {
     Scrubbed scrubbed{open_input(input), {}};
     if (request.unused || request.keep != WiiKeep::all) scrubbed = scrub(scrubbed.image, request);
@@ -196,7 +195,7 @@ void require_out(const Session& session, const char* what) {
 void run_file_plan(Session& session, const fs::path& input, const char* becomes, const WritePlan& plan) {
   Image source;
   source.path = input;
-  source.format = find_format("iso");
+  source.format = &bare_format(Stored::blocks);
   run_plan(session, source, becomes, {plan, {}, {}},
            [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written, bool prove) {
              return prove ? prove_copies(plan, *staged, written, session.work()) : Proof{};
@@ -232,7 +231,7 @@ void run_merge(Session& session) {
   require_out(session, "merge needs --out PATH for the new set");
   if (is_in_parts(one_word(session))) return join_parts(session, one_word(session));
   const Image image = one_image(session, one_word(session), open_options(session));
-  const Format& target = writable_format("cue");
+  const Format& target = sheet_format(Stored::sectors);
   run_conversion(session, image, {&target, leading_output(image, target, session.text("out")), {}});
 }
 
@@ -243,7 +242,7 @@ void run_split(Session& session) {
                          plan_split(one_word(session), session.text("out"), limit));
   if (session.text("by") != "tracks") unknown_word("way to split", session.text("by"), {"tracks"});
   const Image image = one_image(session, one_word(session), open_options(session));
-  const Format& target = writable_format("cue-tracks");
+  const Format& target = sheet_format(Stored::tracks);
   const fs::path out = session.text("out");
   const fs::path lead = out.extension() == ".cue" ? out : out / (output_stem(image) + ".cue");
   run_conversion(session, image, {&target, lead, {.gaps = gaps(session)}});
@@ -290,7 +289,8 @@ OpenOptions open_options(const Session& session) {
   options.pick = session.text("pick");
   if (const std::string keys = session.text("key-file"); !keys.empty()) options.keys = KeyRing::read(keys);
   if (const std::string parent = session.text("parent"); !parent.empty()) options.parents.emplace_back(parent);
-  options.parents_must_fit = session.text("to") != "chd";  // there it may be that of the output alone
+  const Format* target = find_format(session.text("to"));
+  options.parents_must_fit = !target || !target->has_parents;  // there it may be that of the output alone
   if (session.options().count("mode") != 0) options.mode = session.options()["mode"].as<int>();
   if (options.mode && *options.mode != 1 && *options.mode != 2)
     throw Error({.fault = Fault::usage, .code = "usage", .what = "--mode is 1 or 2"});

@@ -64,14 +64,13 @@ std::vector<std::string> comma_list(const std::string& text) {
 fs::path leading_output(const Image& image, const Format& target, const std::string& out) {
   const fs::path extension(std::string(target.extensions.front()));
   // A container makes its own folders: what is named is where they begin.
-  if (target.id == "god")
+  if (target.shape == Shape::tree)
     return (out.empty() ? default_output(image, target, {}).parent_path() : fs::path(out)) / output_stem(image);
   if (out.empty()) return default_output(image, target, {});
   const fs::path path(out);
   const fs::path inside = path / (output_stem(image) + extension.string());
   if (out.ends_with('/') || fs::is_directory(path)) return inside;
-  const bool set = target.extensions.front() == ".cue";  // a sheet and its bins
-  if (!set) return path;
+  if (target.shape != Shape::sheet) return path;
   const std::string own = fold_case(path.extension().string());
   if (own == extension) return path;
   if (own == ".bin" || own == ".img") return fs::path(path).replace_extension(extension);

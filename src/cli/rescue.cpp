@@ -26,9 +26,9 @@ void declare_rescue(po::options_description& options) {
 }
 
 const Format& target_format(const Session& session, const Image& image) {
-  std::string id = session.text("to");
-  if (id.empty()) id = image.format->plan_write && image.format->id != "bin" ? image.format->id : "cue";
-  return writable_format(id);
+  if (const std::string id = session.text("to"); !id.empty()) return writable_format(id);
+  const bool bare = image.format->is_bare() && image.format->stored == Stored::sectors;
+  return image.format->plan_write && !bare ? *image.format : usual_format(true);
 }
 
 SectorMapFile map_of(const RescueResult& rescued) {

@@ -47,8 +47,7 @@ std::string state_text(const SurveyItem& item) {
 
 std::string format_text(const SurveyItem& item) {
   const std::string format = item.format.empty() ? std::string(to_string(item.kind)) : item.format;
-  if ((item.format == "god" || item.format == "stfs") && !item.id.category.empty())
-    return format + ", " + item.id.category;
+  if (item.package && !item.id.category.empty()) return format + ", " + item.id.category;
   return item.parts > 1 ? fmt::format("{}, {} parts", format, item.parts) : format;
 }
 

@@ -291,6 +291,17 @@ Conversion plan_conversion(const Image& image, const ConvertRequest& request, Wo
   return conversion;
 }
 
+/// A format of another kind that can hold all of it.
+std::string_view lossless_format(const Image& image, const Format& target) {
+  if (!image.cd()) return usual_format(false).id;
+  for (const Format* f : formats()) {
+    const Capabilities& c = f->holds;
+    const bool all = c.audio && c.track_list && c.form2 && c.raw_headers && c.subchannel && c.sessions;
+    if (f->plan_write && all && f->extensions.front() != target.extensions.front()) return f->id;
+  }
+  return target.id;
+}
+
 void refuse_losses(const Conversion& conversion, const Image& image, const Format& target) {
   const std::vector<Loss> refused = conversion.refused();
   if (refused.empty()) return;
@@ -300,7 +311,7 @@ void refuse_losses(const Conversion& conversion, const Image& image, const Forma
     found.push_back(fmt::format("{} ({})", loss.kind, loss.where));
   }
   // What is refused is no advice.
-  const std::string_view other = !image.cd() ? "iso" : target.extensions.front() == ".cue" ? "chd" : "cue";
+  const std::string_view other = lossless_format(image, target);
   const std::string advice = other == target.id ? "" : fmt::format("; --to {} loses nothing", other);
   throw Error({.fault = Fault::needs_word,
                .code = "loss",

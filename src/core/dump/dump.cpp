@@ -42,7 +42,7 @@ const Format* format_for(const std::filesystem::path& out, bool is_cd) {
   const std::string extension = fold_case(out.extension().string());
   for (const Format* f : formats())
     if (f->plan_write && f->owns(extension)) return f;
-  return find_format(is_cd ? "cue" : "iso");
+  return &usual_format(is_cd);
 }
 
 bool names_a_folder(const std::filesystem::path& out) {
@@ -309,7 +309,7 @@ Image Dump::image_of(SourcePtr data) const {
   image.format = plan_.format;
   image.path = plan_.source;
   if (plan_.medium.kind != MediumKind::cd) {
-    image.format = find_format("iso");  // what comes from the disc is no container yet
+    image.format = &bare_format(Stored::blocks);  // what comes from the disc is no container yet
     image.content = BlockContent{.bytes = std::move(data)};
     return image;
   }
@@ -329,7 +329,7 @@ void Dump::plan_outputs() {
   const bool folder = names_a_folder(request_.out);
   plan_.format = request_.format ? request_.format : format_for(folder ? "" : request_.out, is_cd);
   // A container of a header and data files names them itself.
-  const std::string extension(plan_.format->id == "god" ? "" : plan_.format->extensions.front());
+  const std::string extension(plan_.format->shape == Shape::tree ? "" : plan_.format->extensions.front());
   const auto plan_for = [&](const std::filesystem::path& lead) {
     plan_.lead = lead;
     plan_.map = std::filesystem::path(lead).replace_extension().string() + ".opifex-map";
@@ -411,9 +411,8 @@ void Dump::check_plan() const {
   // What an unfinished dump holds already needs no more room; another format needs the raw sectors beside it.
   std::error_code ignored;
   const auto working = WorkingFiles::beside(plan_.lead).data;
-  const bool renamed = plan_.format->id == "cue" || plan_.format->id == "iso";
-  if (!renamed || (plan_.format->id == "iso" && plan_.medium.kind == MediumKind::cd))
-    files.push_back({working, plan_.sectors() * plan_.sector_bytes()});
+  const bool renamed = plan_.format->stored == (plan_.medium.kind == MediumKind::cd ? Stored::sectors : Stored::blocks);
+  if (!renamed) files.push_back({working, plan_.sectors() * plan_.sector_bytes()});
   TargetFacts target = plan_.target;
   if (const auto there = std::filesystem::file_size(working, ignored); !ignored && target.free_bytes != UINT64_MAX)
     target.free_bytes += there;

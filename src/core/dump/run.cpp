@@ -501,7 +501,8 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
   job.target = plan_.target;
   // One bin of all sectors, or an ISO of all blocks, is what lies there already: it only needs its name.
   const PlannedOutput& first = conversion.plan.outputs.front();
-  const bool same = first.size_bytes == data->size() && (is_cd ? plan_.format->id == "cue" : plan_.format->id == "iso");
+  const bool same =
+      first.size_bytes == data->size() && plan_.format->stored == (is_cd ? Stored::sectors : Stored::blocks);
   if (same) job.finished[first.path] = files.data;
   if (request_.subchannel && is_cd) {
     const auto target = std::filesystem::path(plan_.lead).replace_extension(".sub");

@@ -1,12 +1,34 @@
 #include "opifex/core/image/format.hpp"
 
 #include <algorithm>
+#include <functional>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/archive.hpp"
 #include "opifex/core/io/part_names.hpp"
 
 namespace opifex {
+
+namespace {
+
+const Format& format_that(const std::function<bool(const Format&)>& fits) {
+  const auto all = formats();
+  const auto at = std::find_if(all.begin(), all.end(), [&](const Format* f) { return fits(*f); });
+  if (at == all.end()) throw Error({.code = "internal", .what = "no format of this kind is registered"});
+  return **at;
+}
+
+}  // namespace
+
+const Format& bare_format(Stored stored) {
+  return format_that([=](const Format& f) { return f.is_bare() && f.stored == stored; });
+}
+
+const Format& sheet_format(Stored stored) {
+  return format_that([=](const Format& f) { return f.shape == Shape::sheet && f.plan_write && f.stored == stored; });
+}
+
+const Format& usual_format(bool is_cd) { return is_cd ? sheet_format(Stored::sectors) : bare_format(Stored::blocks); }
 
 const Format* find_format(std::string_view id) {
   for (const Format* format : formats())
@@ -53,7 +75,7 @@ const Format& probe_format(const std::filesystem::path& path, const FileSpace& f
   int best_bits = 0;
   constexpr int kSure = 32;  // of a magic: who only guesses need not look, and guessing takes reading
   for (const Format* format : formats()) {
-    if (best_bits >= kSure && format->id == "bin") break;
+    if (best_bits >= kSure && format->is_bare() && format->stored == Stored::sectors) break;
     const int bits = format->probe(*source, name);
     if (bits > best_bits) {
       best = format;
@@ -109,8 +131,8 @@ void find_parts(Image& image) {
 
 Image open_image(const std::filesystem::path& path, const OpenOptions& options) {
   const bool told = options.sector_bytes.has_value();  // then there is nothing to probe
-  const Format& format = told ? *find_format(*options.sector_bytes == cd::kUserBytes ? "iso" : "bin")
-                              : probe_format(path, options.space());
+  const Stored bare = options.sector_bytes == cd::kUserBytes ? Stored::blocks : Stored::sectors;
+  const Format& format = told ? bare_format(bare) : probe_format(path, options.space());
   Image image = format.open(path, options);
   if (!image.format) image.format = &format;
   image.archive = options.archive;

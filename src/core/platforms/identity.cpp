@@ -239,8 +239,8 @@ Identity identify_platform(const Image& image) {
   if (const auto* rom = std::get_if<RomContent>(&image.content)) return by_format(rom->system, rom->mark);
   if (const auto* blocks = std::get_if<BlockContent>(&image.content); blocks && !blocks->is_disc())
     return by_format(blocks->system, blocks->mark);
-  const bool package = !image.files.empty() && image.files.front().source && image.format &&
-                       (image.format->id == "god" || image.format->id == "stfs");
+  const bool package =
+      !image.files.empty() && image.files.front().source && is_content_package(*image.files.front().source);
   if (!package) return identify_disc(image);
   return of_package(image, image.blocks() ? identify_disc(image) : Identity{});
 }

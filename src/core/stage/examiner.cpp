@@ -5,6 +5,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/formats/wbfs/wbfs.hpp"
 #include "opifex/core/io/archive.hpp"
+#include "opifex/core/volumes/content_header.hpp"
 
 namespace opifex {
 namespace {
@@ -23,7 +24,7 @@ bool named_like_image(const fs::path& path) {
 SurveyItem many_discs(SurveyItem item) {
   const WbfsListing listing = list_wbfs(host_files()->open(item.path));
   item.kind = SurveyKind::drive_image;
-  item.format = "wbfs";
+  item.format = probe_format(item.path).id;
   item.id.platform = "wii";
   item.id.title = fmt::format("{} discs", listing.discs.size());
   return item;
@@ -122,13 +123,15 @@ SurveyItem Examiner::image(SurveyItem item) const {
   if (missing > 0)
     item.warnings.push_back({"missing_file", fmt::format("{} of the {} files it names {} missing", missing,
                                                          image.files.size(), missing == 1 ? "is" : "are")});
-  if (item.format == "god" || item.format == "stfs") {
+  item.package = std::any_of(image.files.begin(), image.files.end(),
+                             [](const ImageFile& f) { return f.source && is_content_package(*f.source); });
+  if (item.package) {
     // Ids and pictures are seldom checked by anybody: what of the header contradicts the data is worth a look.
     std::copy_if(image.warnings.begin(), image.warnings.end(), std::back_inserter(item.warnings),
                  [](const Warning& w) { return w.code != "missing_data_file"; });
     check_content_place(item);
   }
-  if (item.format == "bin")
+  if (image.format->is_bare() && image.format->stored == Stored::sectors)
     item.warnings.push_back({"no_sheet", image.cd() && image.cd()->layout().audio_track_count() > 0
                                              ? "no cue sheet names it: where its music tracks begin is a guess"
                                              : "no cue sheet names it"});

@@ -66,7 +66,7 @@ class SetRenamer {
 
   RenamePlan plan() {
     const Format& format = probe_format(set_);
-    if (format.id == "cue" || format.id == "cue-tracks")
+    if (format.shape == Shape::sheet)
       add_sheet();
     else
       add_single();

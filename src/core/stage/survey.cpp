@@ -187,7 +187,7 @@ class Surveyor {
 
   static void add_parts(SurveyItem& item, const std::vector<fs::path>& parts) {
     item.files = parts;
-    if (item.format != "god" && item.format != "stfs") item.parts = parts.size();
+    if (!item.package) item.parts = parts.size();
     item.size_bytes = 0;
     std::error_code ignored;
     for (const fs::path& p : parts) item.size_bytes += fs::file_size(p, ignored);
@@ -214,7 +214,8 @@ class Surveyor {
   void find_strays() {
     std::map<std::string, const SurveyItem*> isos;
     for (const SurveyItem& i : survey_.items)
-      if (i.format == "iso") isos[fold_case(fs::path(i.path).replace_extension().string())] = &i;
+      if (const Format* f = find_format(i.format); f && f->stored == Stored::blocks)
+        isos[fold_case(fs::path(i.path).replace_extension().string())] = &i;
     for (SurveyItem& i : survey_.items) {
       if (!is_sheet(i.path)) continue;
       const auto at = isos.find(fold_case(fs::path(i.path).replace_extension().string()));

@@ -267,7 +267,7 @@ bool is_safe_name(std::string_view name) {
 
 std::vector<Volume> read_volumes(const Image& image) {
   std::vector<Volume> volumes;
-  if (!image.blocks() && !image.cd() && image.format && image.format->id == "stfs") {
+  if (std::holds_alternative<FileContent>(image.content)) {
     volumes.push_back(read_stfs(image.files.front().source).volume);
     return volumes;
   }

@@ -64,10 +64,13 @@ WritePlan plan_write(const Image& image, const std::filesystem::path& out, const
 
 }  // namespace
 
-extern const Format kBinFormat = {
-    "bin",       "bare image of raw sectors",
-    kExtensions, &probe,
-    &open,       {.audio = true, .form2 = true, .raw_headers = true, .first_pregap = true},
-    &plan_write};
+extern const Format kBinFormat = {.id = "bin",
+                                  .title = "bare image of raw sectors",
+                                  .extensions = kExtensions,
+                                  .probe = &probe,
+                                  .open = &open,
+                                  .holds = {.audio = true, .form2 = true, .raw_headers = true, .first_pregap = true},
+                                  .plan_write = &plan_write,
+                                  .stored = Stored::sectors};
 
 }  // namespace opifex

@@ -27,14 +27,23 @@ int never_first(const ByteSource&, std::string_view) { return 0; }
 
 }  // namespace
 
-extern const Format kCueFormat = {"cue",  "cue sheet with one bin", kExtensions, &cue::probe, &cue::open,
-                                  kHolds, &cue::plan_one_bin};
-extern const Format kCueTracksFormat = {"cue-tracks",
-                                        "cue sheet with a bin for each track",
-                                        kExtensions,
-                                        &never_first,
-                                        &cue::open,
-                                        with_mixed_subchannel(kHolds),
-                                        &cue::plan_bin_per_track};
+extern const Format kCueFormat = {.id = "cue",
+                                  .title = "cue sheet with one bin",
+                                  .extensions = kExtensions,
+                                  .probe = &cue::probe,
+                                  .open = &cue::open,
+                                  .holds = kHolds,
+                                  .plan_write = &cue::plan_one_bin,
+                                  .shape = Shape::sheet,
+                                  .stored = Stored::sectors};
+extern const Format kCueTracksFormat = {.id = "cue-tracks",
+                                        .title = "cue sheet with a bin for each track",
+                                        .extensions = kExtensions,
+                                        .probe = &never_first,
+                                        .open = &cue::open,
+                                        .holds = with_mixed_subchannel(kHolds),
+                                        .plan_write = &cue::plan_bin_per_track,
+                                        .shape = Shape::sheet,
+                                        .stored = Stored::tracks};
 
 }  // namespace opifex

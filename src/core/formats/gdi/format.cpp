@@ -262,6 +262,8 @@ extern const Format kGdiFormat = {
     &probe,
     &open,
     {.audio = true, .track_list = true, .form2 = true, .raw_headers = true, .areas = true, .unstored_gaps = true},
-    nullptr};
+    nullptr,
+    Shape::sheet,
+    Stored::tracks};
 
 }  // namespace opifex

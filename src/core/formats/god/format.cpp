@@ -297,6 +297,6 @@ extern const Format kGodFormat = {
     "god",       "an installed Xbox or Xbox 360 game",
     kExtensions, &probe,
     &open,       {.blocks = true, .packages = true, .game_partition = true, .whole_discs = true},
-    &plan_write};
+    &plan_write, Shape::tree};
 
 }  // namespace opifex

@@ -88,7 +88,13 @@ WritePlan plan_write(const Image& image, const std::filesystem::path& out, const
 
 }  // namespace
 
-extern const Format kIsoFormat = {
-    "iso", "2048-byte blocks of a data disc", kExtensions, &probe, &open, {.blocks = true}, &plan_write};
+extern const Format kIsoFormat = {.id = "iso",
+                                  .title = "2048-byte blocks of a data disc",
+                                  .extensions = kExtensions,
+                                  .probe = &probe,
+                                  .open = &open,
+                                  .holds = {.blocks = true},
+                                  .plan_write = &plan_write,
+                                  .stored = Stored::blocks};
 
 }  // namespace opifex

@@ -202,7 +202,13 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
 
 }  // namespace
 
-extern const Format kWbfsFormat = {"wbfs", "a Wii disc in blocks, without empty ones", kExtensions, &probe,
-                                   &open,  {.blocks = true, .whole_discs = true},      &plan_write};
+extern const Format kWbfsFormat = {.id = "wbfs",
+                                   .title = "a Wii disc in blocks, without empty ones",
+                                   .extensions = kExtensions,
+                                   .probe = &probe,
+                                   .open = &open,
+                                   .holds = {.blocks = true, .whole_discs = true},
+                                   .plan_write = &plan_write,
+                                   .unit_bytes = std::uint64_t{1} << wbfs::Geometry{}.block_shift};
 
 }  // namespace opifex

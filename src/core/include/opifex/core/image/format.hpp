@@ -117,6 +117,21 @@ struct OpenOptions {
   const FileSpace& space() const { return files ? *files : *host_files(); }
 };
 
+/// How the files of an image lie.
+enum class Shape {
+  file,   ///< one file
+  sheet,  ///< a text file that names the files with the data
+  tree    ///< a header and a folder of data beside it, with names of the format's own
+};
+
+/// What the files with the data are, byte for byte.
+enum class Stored {
+  own_way,  ///< something of the format's own
+  sectors,  ///< all sectors of a CD, raw, one after the other
+  tracks,   ///< the same, in a file for each track
+  blocks    ///< all blocks of a disc, one after the other
+};
+
 struct Format {
   std::string_view id;                           ///< "cue-tracks"
   std::string_view title;                        ///< "cue sheet, a bin for each track"
@@ -133,12 +148,26 @@ struct Format {
   }
   /// `out` is the leading file (the cue of a set). Null: the format is only read.
   WritePlan (*plan_write)(const Image& image, const std::filesystem::path& out, const WriteOptions& options);
+  Shape shape = Shape::file;
+  Stored stored = Stored::own_way;
+  std::uint64_t unit_bytes = 0;  ///< it leaves out empty units of that size, unless told another; 0: it does not
+  bool has_parents = false;      ///< an output may be only the difference to another one
+
+  /// Sectors or blocks without a word about what they are.
+  bool is_bare() const { return shape == Shape::file && stored != Stored::own_way; }
 };
 
 /// All formats, in order of precedence at equal proof.
 std::span<const Format* const> formats();
 /// Null if no format has this id.
 const Format* find_format(std::string_view id);
+
+/// The format of files that have neither sheet nor header.
+const Format& bare_format(Stored stored);
+/// What a disc is written as where nobody names a format: all sectors of a CD with a sheet, or all blocks.
+const Format& usual_format(bool is_cd);
+/// A sheet with files that are stored so.
+const Format& sheet_format(Stored stored);
 
 /// The format whose proof is the strongest; Error (refused, "unknown_format") if none fits.
 const Format& probe_format(const std::filesystem::path& path, const FileSpace& files = *host_files());

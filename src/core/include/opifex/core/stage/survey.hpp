@@ -25,6 +25,7 @@ struct SurveyItem {
   std::uint64_t size_bytes = 0;              ///< of all its files
   std::vector<std::filesystem::path> files;  ///< it consists of
   std::size_t parts = 0;                     ///< of a split file; 0: it is not split
+  bool package = false;                      ///< with the header of the console's content packages
   bool complete = true;
   std::string set;  ///< common name of the discs of one game; empty: it stands alone
   int disc = 0;     ///< of that set
