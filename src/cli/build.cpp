@@ -119,12 +119,12 @@ Conversion gamecube_iso_of(const Session& session, const fs::path& folder, const
 }
 
 /// The folder as an image of a game partition, not written yet.
-Image game_image(const fs::path& folder, Conversion& conversion) {
+Image game_image(const Session& session, const fs::path& folder, Conversion& conversion) {
   const FolderTree tree = read_folder(folder);
   for (const std::string& notice : tree.notices) conversion.warnings.push_back({"left_out", notice});
   Image image;
   image.path = folder;
-  image.format = find_format("xiso");
+  image.format = &writable_format(session.text("as"));
   image.content = BlockContent{.bytes = make_xdvdfs(xdvdfs_tree(tree), {.padded = false}).image};
   return image;
 }
@@ -132,8 +132,8 @@ Image game_image(const fs::path& folder, Conversion& conversion) {
 Conversion xiso_of(const Session& session, const fs::path& folder, const fs::path& out) {
   refuse_inside(folder, out);
   Conversion conversion;
-  const Image image = game_image(folder, conversion);
-  conversion.plan = find_format("xiso")->plan_write(image, out, {.minimal = session.flag("minimal")});
+  const Image image = game_image(session, folder, conversion);
+  conversion.plan = image.format->plan_write(image, out, {.minimal = session.flag("minimal")});
   return conversion;
 }
 
@@ -142,24 +142,33 @@ Conversion god_of(const Session& session, const fs::path& folder, const fs::path
   const fs::path where = out.empty() ? fs::weakly_canonical(folder).parent_path() : fs::path(out);
   refuse_inside(folder, where);
   Conversion conversion;
-  const Image image = game_image(folder, conversion);
+  const Image image = game_image(session, folder, conversion);
   WriteOptions options;
   options.title = session.text("title");
   options.picture = session.text("picture");
-  conversion.plan = find_format("god")->plan_write(image, where / fs::weakly_canonical(folder).filename(), options);
+  conversion.plan = image.format->plan_write(image, where / fs::weakly_canonical(folder).filename(), options);
   return conversion;
 }
 
 using Maker = Conversion (*)(const Session&, const fs::path&, const fs::path&);
-const std::map<std::string, Maker> kMakers = {
-    {"iso", &iso_of}, {"gamecube-iso", &gamecube_iso_of}, {"xiso", &xiso_of}, {"god", &god_of}};
+
+/// What can be made of a folder: images, by the ids of their formats, and one that is laid out as its console wants it.
+std::map<std::string, Maker> all_makers() {
+  std::map<std::string, Maker> makers = {{std::string(usual_format(false).id), &iso_of},
+                                         {"gamecube-iso", &gamecube_iso_of}};
+  for (const Format* f : formats())
+    if (f->plan_write && f->holds.game_partition)
+      makers.emplace(std::string(f->id), f->shape == Shape::tree ? &god_of : &xiso_of);
+  return makers;
+}
 
 void run_build(Session& session) {
   const std::string as = session.text("as");
-  const auto maker = kMakers.find(as);
-  if (maker == kMakers.end()) {
+  const std::map<std::string, Maker> makers = all_makers();
+  const auto maker = makers.find(as);
+  if (maker == makers.end()) {
     std::vector<std::string> known;
-    for (const auto& [name, make] : kMakers) known.push_back(name);
+    for (const auto& [name, make] : makers) known.push_back(name);
     unknown_word("image to make of a folder", as.empty() ? "nothing" : as, known);
   }
   const fs::path folder = session.list("words").front(), out = output_of(session, folder);

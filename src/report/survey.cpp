@@ -135,8 +135,8 @@ Json wbfs_json(const std::string& path, const WbfsListing& listing) {
                      {"stored_bytes", d.stored_bytes}});
   for (const Warning& w : listing.warnings) warnings.push_back({{"code", w.code}, {"message", w.message}});
   return {{"path", path},
-          {"format", "wbfs"},
-          {"platform", "wii"},
+          {"format", listing.format},
+          {"platform", listing.platform},
           {"complete", true},
           {"confidence", "certain"},
           {"block_bytes", listing.block_bytes},

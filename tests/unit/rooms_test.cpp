@@ -4,6 +4,8 @@
 
 #include <gtest/gtest.h>
 
+#include "opifex/core/image/format.hpp"
+
 #include "testkit.hpp"
 
 namespace opifex::testkit {
@@ -55,8 +57,33 @@ TEST(Rooms, CoreNeverPrintsExitsOrAsksTheEnvironment) {
 }
 
 TEST(Rooms, EveryFormatDocumentsItself) {
-  for (const char* folder : {"cue", "bin", "iso", "vcd", "chd", "gdi", "wbfs", "xiso", "god", "stfs"})
-    EXPECT_TRUE(fs::exists(fs::path(OPIFEX_SOURCE) / "src/core/formats" / folder / "README.md")) << folder;
+  for (const auto& folder : fs::directory_iterator(fs::path(OPIFEX_SOURCE) / "src/core/formats"))
+    EXPECT_TRUE(fs::exists(folder.path() / "README.md")) << folder.path();
+}
+
+TEST(Rooms, NobodyKnowsAFormatByItsId) {
+  // The same words as extensions of files and names of folders.
+  const std::vector<std::string> names_of_files = {"src/core/io/part_names.cpp", "src/core/stage/loader_places.cpp"};
+  std::string ids;
+  for (const Format* f : formats()) ids += (ids.empty() ? "" : "|") + std::string(f->id);
+  const std::regex known("\"(" + ids + ")\"");
+  std::size_t seen = 0;
+  for (const auto& entry : fs::recursive_directory_iterator(fs::path(OPIFEX_SOURCE) / "src")) {
+    const std::string file = fs::relative(entry.path(), OPIFEX_SOURCE).string();
+    if (entry.path().extension() != ".cpp" && entry.path().extension() != ".hpp") continue;
+    std::smatch match;
+    const std::string text = read_file(entry.path());
+    const bool found = std::regex_search(text, match, known);
+    const bool is_file_system = file.find("/volumes/") != std::string::npos;  // some have the name of a format
+    if (file.starts_with("src/core/formats/") || file.starts_with("src/demo/")) {
+      seen += found ? 1u : 0u;
+      continue;
+    }
+    if (is_file_system || std::find(names_of_files.begin(), names_of_files.end(), file) != names_of_files.end())
+      continue;
+    EXPECT_FALSE(found) << file << " knows " << match.str();
+  }
+  EXPECT_GE(seen, formats().size()) << "the pattern finds no ids any more";
 }
 
 }  // namespace

@@ -24,8 +24,8 @@ bool named_like_image(const fs::path& path) {
 SurveyItem many_discs(SurveyItem item) {
   const WbfsListing listing = list_wbfs(host_files()->open(item.path));
   item.kind = SurveyKind::drive_image;
-  item.format = probe_format(item.path).id;
-  item.id.platform = "wii";
+  item.format = listing.format;
+  item.id.platform = listing.platform;
   item.id.title = fmt::format("{} discs", listing.discs.size());
   return item;
 }

@@ -6,7 +6,7 @@ namespace opifex {
 
 WbfsListing list_wbfs(const SourcePtr& file) {
   const wbfs::Table table = wbfs::read_table(file);
-  WbfsListing listing;
+  WbfsListing listing{.format = "wbfs", .platform = "wii"};
   listing.block_bytes = table.geometry.block_bytes();
   listing.blocks = file->size() / listing.block_bytes;
   for (const wbfs::Disc& d : table.discs)

@@ -133,7 +133,7 @@ enum class Stored {
 };
 
 struct Format {
-  std::string_view id;                           ///< "cue-tracks"
+  std::string_view id;                           ///< lower case, with hyphens
   std::string_view title;                        ///< "cue sheet, a bin for each track"
   std::span<const std::string_view> extensions;  ///< lower case with dot; the first is given to outputs
   /// Bits of proof found in the first bytes: 0 = not this format, 32 = a four-byte magic matched. The highest answer

@@ -10,6 +10,7 @@
 namespace opifex {
 
 struct WbfsListing {
+  std::string_view format = {}, platform = {};
   struct Disc {
     std::size_t slot = 0;
     std::string id, title;         ///< of the disc's own header
@@ -17,8 +18,8 @@ struct WbfsListing {
     std::uint64_t stored_bytes = 0;
   };
   std::uint64_t block_bytes = 0, blocks = 0;  ///< of the container
-  std::vector<Disc> discs;
-  std::vector<Warning> warnings;
+  std::vector<Disc> discs = {};
+  std::vector<Warning> warnings = {};
 };
 
 /// Error (refused) as for opening it.
