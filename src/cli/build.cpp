@@ -119,12 +119,12 @@ Conversion gamecube_iso_of(const Session& session, const fs::path& folder, const
 }
 
 /// The folder as an image of a game partition, not written yet.
-Image game_image(const Session& session, const fs::path& folder, Conversion& conversion) {
+Image game_image(const fs::path& folder, Conversion& conversion) {
   const FolderTree tree = read_folder(folder);
   for (const std::string& notice : tree.notices) conversion.warnings.push_back({"left_out", notice});
   Image image;
   image.path = folder;
-  image.format = &writable_format(session.text("as"));
+  image.format = &bare_format(Stored::blocks);
   image.content = BlockContent{.bytes = make_xdvdfs(xdvdfs_tree(tree), {.padded = false}).image};
   return image;
 }
@@ -132,8 +132,8 @@ Image game_image(const Session& session, const fs::path& folder, Conversion& con
 Conversion xiso_of(const Session& session, const fs::path& folder, const fs::path& out) {
   refuse_inside(folder, out);
   Conversion conversion;
-  const Image image = game_image(session, folder, conversion);
-  conversion.plan = image.format->plan_write(image, out, {.minimal = session.flag("minimal")});
+  const Image image = game_image(folder, conversion);
+  conversion.plan = writable_format(session.text("as")).plan_write(image, out, {.minimal = session.flag("minimal")});
   return conversion;
 }
 
@@ -142,11 +142,12 @@ Conversion god_of(const Session& session, const fs::path& folder, const fs::path
   const fs::path where = out.empty() ? fs::weakly_canonical(folder).parent_path() : fs::path(out);
   refuse_inside(folder, where);
   Conversion conversion;
-  const Image image = game_image(session, folder, conversion);
+  const Image image = game_image(folder, conversion);
   WriteOptions options;
   options.title = session.text("title");
   options.picture = session.text("picture");
-  conversion.plan = image.format->plan_write(image, where / fs::weakly_canonical(folder).filename(), options);
+  conversion.plan =
+      writable_format(session.text("as")).plan_write(image, where / fs::weakly_canonical(folder).filename(), options);
   return conversion;
 }
 

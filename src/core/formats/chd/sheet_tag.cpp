@@ -50,7 +50,7 @@ SheetTag make_sheet_tag(const Image& image) {
   const bool alike =
       std::all_of(extents.begin(), extents.end(), [&](const Extent& e) { return stored_bytes(e.form) == size; });
   // The name is the same for every disc: the bytes of a CHD depend on the disc alone.
-  const WritePlan plan = find_format(alike ? "cue" : "cue-tracks")->plan_write(image, "disc.cue", {});
+  const WritePlan plan = sheet_format(alike ? Stored::sectors : Stored::tracks).plan_write(image, "disc.cue", {});
   SheetTag tag;
   for (const PlannedOutput& o : plan.outputs) {
     if (const auto* text = std::get_if<Bytes>(&o.pieces.front()))

@@ -14,7 +14,7 @@
 
 namespace opifex {
 
-extern const Format kGodFormat;
+extern const Format kGodFormat, kStfsFormat;  // the header of both may be wrong: the files decide
 
 namespace {
 
@@ -168,7 +168,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
   const auto folder = content_data_folder(path, files);
   const bool alone = !folder && source->size() > header.size_bytes;
   if (!folder && (header.descriptor_type != 1 || !is_content_package(*source)) && alone)
-    return find_format("stfs")->open(path, options);
+    return kStfsFormat.open(path, options);
   image.files.push_back({path, "god", source->size(), false, source});
   std::vector<god::DataFile> data;
   if (folder)
@@ -258,7 +258,7 @@ WritePlan plan_copy(const Image& image, const fs::path& out) {
 }
 
 WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
-  const bool package = image.format == &kGodFormat || image.format->id == "stfs";
+  const bool package = image.format == &kGodFormat || std::holds_alternative<FileContent>(image.content);
   if (package && options.title.empty() && options.picture.empty()) return plan_copy(image, out);
   const auto place = image.blocks() ? find_game_partition(*image.blocks()) : std::nullopt;
   const auto volume = place ? read_xdvdfs(image.blocks()) : std::nullopt;

@@ -7,7 +7,7 @@
 
 namespace opifex {
 
-extern const Format kStfsFormat;
+extern const Format kStfsFormat, kGodFormat;
 
 namespace {
 
@@ -65,7 +65,7 @@ class StfsContainer final : public Container {
 Image open(const fs::path& path, const OpenOptions& options) {
   const FileSpace& files = options.space();
   // A data folder beside it: the header's type is wrong, the data counts.
-  if (content_data_folder(path, files)) return find_format("god")->open(path, options);
+  if (content_data_folder(path, files)) return kGodFormat.open(path, options);
   Image image;
   image.format = &kStfsFormat;
   image.path = path;
