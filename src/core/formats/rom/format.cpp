@@ -29,7 +29,7 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   const auto system = rom::detect_system(*source);
   image.content = system ? RomContent{source, system->id, system->mark} : RomContent{source};
   if (!system)
-    image.warnings.push_back({"no_header", "no header of a known machine fits: a dirty contact, or no ROM at all"});
+    image.warnings.push_back({"no_rom_header", "no header of a known machine fits: a dirty contact, or no ROM at all"});
   return image;
 }
 

@@ -32,13 +32,13 @@ std::optional<System> n64(const ByteSource& file) {
 }
 
 std::optional<System> gba(const ByteSource& file) {
-  constexpr std::size_t kFrom = 0xA0, kFixed = 0xB2, kSum = 0xBD;
+  constexpr std::size_t kBranch = 3, kFrom = 0xA0, kFixed = 0xB2, kSum = 0xBD;
   const Bytes head = read_up_to(file, 0, kSum + 1);
-  if (head.size() <= kSum || byte_at(head, kFixed) != 0x96) return std::nullopt;
+  if (head.size() <= kSum || byte_at(head, kFixed) != 0x96 || byte_at(head, kBranch) != 0xEA) return std::nullopt;
   unsigned sum = 0x19;
   for (std::size_t i = kFrom; i < kSum; ++i) sum += byte_at(head, i);
   if (((0 - sum) & 0xFF) != byte_at(head, kSum)) return std::nullopt;
-  return System{"gba", "a header whose checksum is right", 16};
+  return System{"gba", "a header whose checksum is right", 24};
 }
 
 std::optional<System> megadrive(const ByteSource& file) {
@@ -75,16 +75,23 @@ std::optional<System> master_system(const ByteSource& file) {
 }
 
 std::optional<System> game_boy(const ByteSource& file) {
-  constexpr std::size_t kHeader = 0x134, kColour = 0x143 - kHeader, kRomSize = 0x148 - kHeader, kSum = 0x14D - kHeader;
+  constexpr std::size_t kHeader = 0x134, kColour = 0x143 - kHeader, kType = 0x147 - kHeader, kRomSize = 0x148 - kHeader,
+                        kRamSize = 0x149 - kHeader, kSum = 0x14D - kHeader;
+  constexpr std::string_view kTypes =
+      "\x00\x01\x02\x03\x05\x06\x08\x09\x0B\x0C\x0D\x0F\x10\x11\x12\x13\x19\x1A\x1B\x1C\x1D\x1E\x20\x22\xFC\xFD\xFE\xFF"sv;
+  constexpr unsigned kMostRam = 5;
   const Bytes head = read_up_to(file, kHeader, kSum + 1);
-  if (head.size() <= kSum) return std::nullopt;
+  if (head.size() <= kSum || file.size() % 256 != 0) return std::nullopt;
+  // One byte of checksum is little: the codes beside it have to be known as well.
+  if (kTypes.find(as_text(head)[kType]) == std::string_view::npos || byte_at(head, kRamSize) > kMostRam)
+    return std::nullopt;
   unsigned sum = 0;
   for (std::size_t i = 0; i < kSum; ++i) sum = (sum - byte_at(head, i) - 1) & 0xFF;
   const unsigned size = byte_at(head, kRomSize);
   const bool known_size = size <= 8 || (size >= 0x52 && size <= 0x54);
   if (sum != byte_at(head, kSum) || !known_size || file.size() < 0x150) return std::nullopt;
   const bool colour = (byte_at(head, kColour) & 0x80) != 0;
-  return System{colour ? "gbc"sv : "gb"sv, "a header whose checksum is right", 16};
+  return System{colour ? "gbc"sv : "gb"sv, "a header whose checksum is right", 20};
 }
 
 /// Checksum and complement, and a map mode that fits the place of the header.
@@ -100,7 +107,9 @@ std::optional<System> snes(const ByteSource& file) {
   for (const Place& place : kPlaces) {
     const Bytes head = read_up_to(file, skip + place.at, 0x20);
     if (head.size() < 0x20) continue;
-    constexpr std::size_t kMode = 0x15, kComplement = 0x1C, kSum = 0x1E;
+    constexpr std::size_t kMode = 0x15, kRomSize = 0x17, kComplement = 0x1C, kSum = 0x1E;
+    constexpr unsigned kLeastSize = 5, kMostSize = 13;  // 1 KiB shifted by it
+    if (byte_at(head, kRomSize) < kLeastSize || byte_at(head, kRomSize) > kMostSize) continue;
     const unsigned sum = load_le16(head, kSum), complement = load_le16(head, kComplement);
     const bool fits = std::find(place.modes.begin(), place.modes.end(), byte_at(head, kMode)) != place.modes.end();
     if (fits && sum != 0 && sum != 0xFFFF && (sum ^ complement) == 0xFFFF)
