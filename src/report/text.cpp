@@ -369,6 +369,16 @@ std::string rename_text(const RenamePlan& plan, RenameState state) {
   return text;
 }
 
+namespace {
+
+std::string some_extensions(const Format& format) {
+  constexpr std::size_t kMost = 3;
+  const auto first = format.extensions.first(std::min(kMost, format.extensions.size()));
+  return fmt::format("{}{}", fmt::join(first, " "), format.extensions.size() > kMost ? " ..." : "");
+}
+
+}  // namespace
+
 std::string formats_text() {
   Table table({{"Format"},
                {"Files"},
@@ -385,9 +395,9 @@ std::string formats_text() {
   const auto mark = [](bool b) { return std::string(b ? "yes" : "-"); };
   for (const Format* f : formats()) {
     const Capabilities& c = f->holds;
-    table.add({std::string(f->id), fmt::format("{}", fmt::join(f->extensions, " ")), "yes",
-               mark(f->plan_write != nullptr), c.raw_headers ? "sectors" : "hashes", mark(c.audio), mark(c.track_list),
-               mark(c.form2), mark(c.raw_headers),
+    table.add({std::string(f->id), some_extensions(*f), "yes", mark(f->plan_write != nullptr),
+               c.raw_headers ? "sectors" : "hashes", mark(c.audio), mark(c.track_list), mark(c.form2),
+               mark(c.raw_headers),
                c.any_subchannel ? "yes"
                : c.subchannel   ? "CD+G"
                                 : "-",
