@@ -3,7 +3,7 @@
 #include <unistd.h>
 
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/platforms/other_files.hpp"
+#include "opifex/core/platforms/non_images.hpp"
 #include "opifex/core/platforms/title_list.hpp"
 
 #include "fuzz.hpp"
@@ -31,7 +31,7 @@ class OneList final : public FileSpace {
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   const SourcePtr source = memory_source(fuzz::bytes_of(data, size), "list.gdi");
-  fuzz::tolerate([&] { identify_other(*source); });
+  fuzz::tolerate([&] { identify_non_image(*source); });
   fuzz::tolerate([&] {
     OpenOptions options;
     options.files = std::make_shared<const OneList>(source);

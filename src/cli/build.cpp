@@ -211,7 +211,7 @@ extern const Command kBuild = {
     "  opifex build moth/ --as iso --out moth.iso --label MOTH\n  opifex build kestrel/ --as gamecube-iso\n  opifex "
     "build moth/ --as iso --fixed-dates --plan\n",
     &declare_build,
-    1,
+    kOneWord,
     &run_build};
 
 }  // namespace opifex::cli

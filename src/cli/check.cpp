@@ -146,7 +146,7 @@ extern const Command kCheck = {"check",
                                "  opifex check 'Moth & Lantern.cue'\n  opifex check game.bin --hashes sha256\n  opifex "
                                "check game.cue --repair --out mended/\n",
                                &declare_check,
-                               -1,
+                               kSomeWords,
                                &run_check};
 
 }  // namespace opifex::cli

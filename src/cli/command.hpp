@@ -75,6 +75,13 @@ class Session {
   std::unique_ptr<Drawing> drawing_;
 };
 
+/// How many words a command takes beside its options.
+struct WordCount {
+  std::size_t least, most;
+};
+inline constexpr std::size_t kMany = SIZE_MAX;
+inline constexpr WordCount kNoWords{0, 0}, kOneWord{1, 1}, kTwoWords{2, 2}, kSomeWords{1, kMany}, kAnyWords{0, kMany};
+
 struct Command {
   const char* name;
   const char* arguments;  ///< "INPUT --to FORMAT"
@@ -82,7 +89,7 @@ struct Command {
   const char* details;    ///< for help; may be empty
   const char* examples;
   void (*declare)(po::options_description& options);  ///< its own options; may be null
-  int positional;                                     ///< how many words, -1: any number from 1
+  WordCount words;
   void (*run)(Session& session);
 };
 const std::vector<const Command*>& commands();

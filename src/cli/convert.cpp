@@ -60,11 +60,11 @@ void declare_split(po::options_description& options) {
   declare_read_options(options);
 }
 
-GapCustom gaps(const Session& session) {
+PregapFile gaps(const Session& session) {
   const std::string word = session.text("gaps");
-  if (word.empty() || word == "own") return GapCustom::own;
+  if (word.empty() || word == "own") return PregapFile::own;
   if (word != "previous") unknown_word("place for pregaps", word, {"own", "previous"});
-  return GapCustom::previous;
+  return PregapFile::previous;
 }
 
 Effort effort(const Session& session) {
@@ -321,7 +321,7 @@ extern const Command kConvert = {
     "  opifex convert 'Moth & Lantern.cue' --to iso --plan\n"
     "  opifex convert 'Kestrel Circuit (Disc 2).bin' --to cue --out sheets/\n",
     &declare_convert,
-    -1,
+    kSomeWords,
     &run_convert};
 
 extern const Command kMerge = {
@@ -332,7 +332,7 @@ extern const Command kMerge = {
     "Gaps that no file holds stay as PREGAP in the sheet. Tracks of different sector sizes are raised to 2352 bytes.",
     "  opifex merge 'Moth & Lantern.cue' --out merged/\n",
     &declare_merge,
-    1,
+    kOneWord,
     &run_merge};
 
 extern const Command kSplit = {
@@ -346,7 +346,7 @@ extern const Command kSplit = {
     "burning programs have it. Both are the same disc.",
     "  opifex split merged/game.cue --out tracks/\n  opifex split game.cue --out tracks/ --gaps previous\n",
     &declare_split,
-    1,
+    kOneWord,
     &run_split};
 
 }  // namespace opifex::cli

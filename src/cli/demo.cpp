@@ -198,7 +198,7 @@ extern const Command kDemo = {
     "Every command is printed before it runs. The folder (default: demo-workshop) must be new or empty.",
     "  opifex demo\n  opifex demo /tmp/workshop\n",
     &declare_demo,
-    100,
+    kAnyWords,
     &run_demo};
 
 }  // namespace opifex::cli

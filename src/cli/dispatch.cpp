@@ -91,10 +91,11 @@ po::variables_map parse(const Command& command, const std::vector<std::string>& 
   }
   if (values["help"].as<bool>()) return values;
   const std::size_t count = values.count("words") != 0 ? values["words"].as<std::vector<std::string>>().size() : 0;
-  if (command.positional < 0 ? count == 0
-                             : command.positional < 100 && count != static_cast<std::size_t>(command.positional))
+  if (count < command.words.least || count > command.words.most)
     usage_error(command, count == 0 ? fmt::format("{} needs {}", command.name, command.arguments)
-                                    : fmt::format("{} takes {}, not {} words", command.name, command.arguments, count));
+                                    : fmt::format("{} takes {}, not {}", command.name,
+                                                  *command.arguments ? command.arguments : "nothing more",
+                                                  plural(count, "word")));
   return values;
 }
 

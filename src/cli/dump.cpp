@@ -220,7 +220,7 @@ extern const Command kDump = {
     "  opifex dump /dev/sr0 --out 'Moth & Lantern.cue' --offset 6 --give-up-after 30min\n"
     "  opifex dump /dev/sr0 --out dumps/ --next\n",
     &declare_dump,
-    1,
+    kOneWord,
     &run_dump};
 
 }  // namespace opifex::cli

@@ -201,7 +201,7 @@ extern const Command kFiles = {
     "format the image is. Addresses are LBAs of the disc.",
     "  opifex files 'Moth & Lantern.cue'\n  opifex files game.chd 'DATA/*.BIN' --json\n",
     &declare_files,
-    -1,
+    kSomeWords,
     &run_files};
 
 extern const Command kExtract = {
@@ -213,7 +213,7 @@ extern const Command kExtract = {
     "a stopped job goes on where it was. Names that no drive can have get _ in place of what is wrong.",
     "  opifex extract 'Moth & Lantern.cue' --into moth/\n  opifex extract game.chd '**/*.TXT' --into texts/ --check\n",
     &declare_extract,
-    -1,
+    kSomeWords,
     &run_extract_command};
 
 }  // namespace opifex::cli

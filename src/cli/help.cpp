@@ -75,10 +75,10 @@ std::string command_help(const Command& command) {
   return text;
 }
 
-extern const Command kHelp = {"help", "[COMMAND]", "tells how to use a command", "", "  opifex help convert\n", nullptr,
-                              100,    &run_help};
-extern const Command kVersion = {"version", "", "prints the version", "", "", nullptr, 0, &run_version};
+extern const Command kHelp = {
+    "help", "[COMMAND]", "tells how to use a command", "", "  opifex help convert\n", nullptr, kAnyWords, &run_help};
+extern const Command kVersion = {"version", "", "prints the version", "", "", nullptr, kNoWords, &run_version};
 extern const Command kFormats = {"formats", "",          "lists the formats and what each can hold", "", "", nullptr,
-                                 0,         &run_formats};
+                                 kNoWords,  &run_formats};
 
 }  // namespace opifex::cli

@@ -66,7 +66,7 @@ void identify_archive(Session& session, const std::string& path, ArchivePtr arch
     identify_image(session, input, titles);
 }
 
-void show_other(Session& session, const std::string& path, OtherFile other, const TitleList& titles) {
+void show_other(Session& session, const std::string& path, NonImage other, const TitleList& titles) {
   titles.apply(other.id);
   report::Json json = report::other_json(path, other);
   const bool complete = json["complete"];
@@ -86,8 +86,8 @@ void identify_folder(Session& session, const std::string& path, const OpenOption
 }
 
 /// A file that is no image, unless it is one by its contents.
-std::optional<OtherFile> other_file(const std::string& path) {
-  return std::filesystem::is_regular_file(path) ? identify_other(*open_file(path)) : std::nullopt;
+std::optional<NonImage> other_file(const std::string& path) {
+  return std::filesystem::is_regular_file(path) ? identify_non_image(*open_file(path)) : std::nullopt;
 }
 
 /// A file by itself: an image, or what may be bare audio. Only here: a file in an archive says nothing of the archive.
@@ -150,7 +150,7 @@ extern const Command kIdentify = {
     "  opifex identify 'Moth & Lantern.cue'\n  opifex identify *.bin --json\n  opifex identify /media/usb "
     "--fs fat32\n",
     &declare_identify,
-    -1,
+    kSomeWords,
     &run_identify};
 
 }  // namespace opifex::cli

@@ -48,7 +48,7 @@ extern const Command kRename = {
     "beside the set (covers, notes) are renamed too. If a step fails, everything is as it was.",
     "  opifex rename dump.cue 'Moth & Lantern'\n  opifex rename dump.cue 'Moth & Lantern' --limit 31 --plan\n",
     &declare_rename,
-    2,
+    kTwoWords,
     &run_rename};
 
 }  // namespace opifex::cli

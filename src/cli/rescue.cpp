@@ -116,7 +116,7 @@ extern const Command kRescue = {
     "  opifex rescue first/game.cue second/game.cue --out joined/\n"
     "  opifex rescue a.iso b.iso c.iso --out game.iso --record\n",
     &declare_rescue,
-    -1,
+    kSomeWords,
     &run_rescue};
 
 }  // namespace opifex::cli

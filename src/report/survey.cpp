@@ -162,7 +162,7 @@ std::string wbfs_text(const std::string& path, const WbfsListing& listing) {
   return text + "\n  To work with one of them: --pick SERIAL\n";
 }
 
-Json other_json(const std::string& path, const OtherFile& other) {
+Json other_json(const std::string& path, const NonImage& other) {
   Json splits = Json::array();
   for (const auto& s : other.split_files)
     splits.push_back({{"path", s.path}, {"parts", s.parts}, {"size_bytes", s.size_bytes}, {"complete", s.complete}});
@@ -187,7 +187,7 @@ Json other_json(const std::string& path, const OtherFile& other) {
           {"warnings", Json::array()}};
 }
 
-std::string other_text(const std::string& path, const OtherFile& other) {
+std::string other_text(const std::string& path, const NonImage& other) {
   static const std::map<std::string, std::string> names = {
       {"package", "package, not opened"}, {"audio", "bare audio: no sheet says so"},
       {"metadata", "PARAM.SFO"},          {"container", "container, not opened yet"},

@@ -126,7 +126,7 @@ TEST_P(GoodSheet, MergesToTheExpectedBytes) {
 
 TEST_P(GoodSheet, SplitsToTheExpectedBytesInBothCustoms) {
   for (const auto& [key, gaps] :
-       {std::pair{"split_own", GapCustom::own}, std::pair{"split_previous", GapCustom::previous}}) {
+       {std::pair{"split_own", PregapFile::own}, std::pair{"split_previous", PregapFile::previous}}) {
     const nlohmann::json& expected = GetParam().expected[key];
     const TempFolder folder;
     const Image image = open_image(sheet_path(GetParam()));

@@ -4,7 +4,7 @@
 #include "opifex/core/image/format.hpp"
 #include "opifex/core/io/archive.hpp"
 #include "opifex/core/platforms/identity.hpp"
-#include "opifex/core/platforms/other_files.hpp"
+#include "opifex/core/platforms/non_images.hpp"
 #include "opifex/core/platforms/ps3_disc.hpp"
 #include "opifex/core/platforms/sfo.hpp"
 
@@ -108,7 +108,7 @@ TEST(IdentifyVectors, PackagesDrivesAndMetadataAreNoDiscs) {
     if (what != "package" && what != "drive" && what != "metadata" && what != "unknown") continue;
     SCOPED_TRACE(name);
     ++seen;
-    const auto other = identify_other(*open_file(vector_path("iso/" + name)));
+    const auto other = identify_non_image(*open_file(vector_path("iso/" + name)));
     ASSERT_EQ(other.has_value(), what != "unknown");
     if (!other) continue;
     EXPECT_EQ(other->what, what);

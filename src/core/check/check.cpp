@@ -156,7 +156,7 @@ class Checker {
    public:
     Watcher(const Stream& stream, std::vector<SpanHasher>& hashers, SectorJudge* judge)
         : judge_(judge), disc_at_(stream.disc.first) {
-      for (const Stretch& s : stream.stretches)
+      for (const StreamRun& s : stream.stretches)
         if (s.decoded) places_[s.extent] = s.at;
       for (SpanHasher& hasher : hashers)
         for (std::size_t lane = 0; lane < hasher.lanes(); ++lane) lanes_.emplace_back(&hasher, lane);
@@ -181,15 +181,15 @@ class Checker {
 
   void read_blocks(const Stream& stream, std::vector<SpanHasher>& hashers) {
     work_.progress.begin("checking", stream.size_bytes);
-    std::vector<Stretch> blocks;
-    for (const Stretch& s : stream.stretches) {
+    std::vector<StreamRun> blocks;
+    for (const StreamRun& s : stream.stretches) {
       if (s.decoded && image_.container) continue;
       // The container reads all of it again when it is verified: once is enough if nobody hashes it.
       if (image_.container && hashers.empty() && !s.clusters) continue;
       const std::size_t each = s.extent ? stored_bytes(s.extent->form) : s.clusters ? kWiiClusterBytes : 1;
       const std::uint64_t step = kFlowBlockBytes / each * each;
       for (std::uint64_t done = 0; done < s.size_bytes; done += step) {
-        Stretch block = s;
+        StreamRun block = s;
         block.hole = !s.extent && is_hole(s, done, std::min(step, s.size_bytes - done));
         block.at += done;
         block.offset += done;
@@ -214,11 +214,11 @@ class Checker {
     run_flow(flow, work_);
   }
 
-  static bool is_hole(const Stretch& s, std::uint64_t done, std::uint64_t size) {
+  static bool is_hole(const StreamRun& s, std::uint64_t done, std::uint64_t size) {
     return s.source->next_data(s.offset + done) >= s.offset + done + size;
   }
 
-  void read_and_judge(const Stretch& block, Bytes& data) {
+  void read_and_judge(const StreamRun& block, Bytes& data) {
     if (block.hole) {
       std::fill(data.begin(), data.end(), std::byte{0});
       if (block.clusters) tree_->judge_hole(block.offset, block.size_bytes);

@@ -94,7 +94,7 @@ void Joiner::read(std::size_t input, Lba lba, std::uint32_t count, std::span<std
   }
 }
 
-Choice Joiner::decide(Lba lba, std::span<const ByteView> sectors, cd::Sector& out) const {
+SectorOrigin Joiner::decide(Lba lba, std::span<const ByteView> sectors, cd::Sector& out) const {
   std::vector<Reading> readings;
   std::vector<std::size_t> owners;
   for (std::size_t i = 0; i < sectors.size(); ++i) {
@@ -111,7 +111,7 @@ Choice Joiner::decide(Lba lba, std::span<const ByteView> sectors, cd::Sector& ou
                                                         : combine_music(readings, owners, lba);
   if (joined.how == Combining::none) return {};
   out = joined.bytes;
-  Choice choice{how_of(joined, readings.size()), {}};
+  SectorOrigin choice{how_of(joined, readings.size()), {}};
   for (const std::size_t giver : joined.givers) choice.inputs.push_back(owners[giver]);
   return choice;
 }

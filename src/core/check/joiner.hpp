@@ -13,7 +13,7 @@ namespace opifex {
 inline constexpr std::byte kRescueFill{0x55};
 
 /// How a sector came to be, and the inputs that gave it.
-struct Choice {
+struct SectorOrigin {
   RescueHow how = RescueHow::lost;
   std::vector<std::size_t> inputs = {};
 };
@@ -41,7 +41,7 @@ class Joiner {
   void read(std::size_t input, cd::Lba lba, std::uint32_t count, std::span<std::byte> out) const;
 
   /// `sectors` holds the sector of every input, one behind the other.
-  Choice decide(cd::Lba lba, std::span<const ByteView> sectors, cd::Sector& out) const;
+  SectorOrigin decide(cd::Lba lba, std::span<const ByteView> sectors, cd::Sector& out) const;
 
   /// Finds the shifts.
   void align();

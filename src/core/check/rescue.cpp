@@ -188,7 +188,7 @@ class Reconciler {
       const Lba lba = b.first + static_cast<Lba>(s);
       for (std::size_t i = 0; i < count_; ++i) views[i] = data.subspan((i * n + s) * size_, size_);
       cd::Sector out{};
-      Choice choice = joiner_->decide(lba, views, out);
+      SectorOrigin choice = joiner_->decide(lba, views, out);
       for (std::size_t i = 1; i < count_; ++i) compare(i, lba, views, choice.how, decision.likeness[i]);
       append(decision.ranges, {lba, lba + 1, choice.how, std::move(choice.inputs)});
     }

@@ -20,7 +20,7 @@ bool may_have_sync(ByteView stored) {
   return std::count(head.begin(), head.end(), std::byte{0xFF}) >= kSyncOnes - kMostWrong;
 }
 
-void add(Tally& sum, Tally&& part) {
+void add(SectorFindings& sum, SectorFindings&& part) {
   for (const auto& [kind, n] : part.kinds) sum.kinds[kind] += n;
   sum.bad.insert(sum.bad.end(), part.bad.begin(), part.bad.end());
   sum.formless.insert(sum.formless.end(), part.formless.begin(), part.formless.end());
@@ -39,13 +39,13 @@ void add(Tally& sum, Tally&& part) {
 
 void SectorJudge::judge(const DecodedRun& run) {
   const cd::Track& track = *disc_.layout().track(run.extent->track);
-  Tally part;
+  SectorFindings part;
   for (std::size_t i = 0; i < run.places.size() / run.place_bytes; ++i) judge_one(run, track, i, part);
   const std::lock_guard lock(mutex_);
   add(tallies_[run.extent->track], std::move(part));
 }
 
-void SectorJudge::judge_one(const DecodedRun& run, const cd::Track& track, std::size_t i, Tally& part) {
+void SectorJudge::judge_one(const DecodedRun& run, const cd::Track& track, std::size_t i, SectorFindings& part) {
   const Extent& e = *run.extent;
   const Lba lba = run.lba + static_cast<Lba>(i);
   ByteView stored = run.places.subspan(i * run.place_bytes, stored_bytes(e.form));
@@ -103,7 +103,7 @@ void SectorJudge::judge_one(const DecodedRun& run, const cd::Track& track, std::
   part.bad.push_back({lba, report.damage, report.problems, repairable});
 }
 
-void SectorJudge::judge_q(const Extent& e, Lba lba, ByteView stored, Tally& part) const {
+void SectorJudge::judge_q(const Extent& e, Lba lba, ByteView stored, SectorFindings& part) const {
   cd::QBytes q{};
   if (e.form == StoredForm::raw_with_q) {
     std::copy_n(stored.begin() + cd::kRawBytes, q.size(), q.begin());

@@ -23,7 +23,7 @@ struct BadSector {
 };
 
 /// What the sectors of one track were found to be.
-struct Tally {
+struct SectorFindings {
   std::map<std::string_view, std::uint64_t> kinds;
   std::vector<BadSector> bad, formless;
   /// Of the pause before a data track: what has no sync may belong to the track before, up to the first that has one.
@@ -39,15 +39,15 @@ class SectorJudge {
   explicit SectorJudge(const CdImage& disc) : disc_(disc) {}
   void judge(const DecodedRun& run);
   /// By track number.
-  std::map<int, Tally>& tallies() { return tallies_; }
+  std::map<int, SectorFindings>& tallies() { return tallies_; }
 
  private:
-  void judge_one(const DecodedRun& run, const cd::Track& track, std::size_t i, Tally& part);
-  void judge_q(const Extent& e, cd::Lba lba, ByteView stored, Tally& part) const;
+  void judge_one(const DecodedRun& run, const cd::Track& track, std::size_t i, SectorFindings& part);
+  void judge_q(const Extent& e, cd::Lba lba, ByteView stored, SectorFindings& part) const;
 
   const CdImage& disc_;
   std::mutex mutex_;
-  std::map<int, Tally> tallies_;
+  std::map<int, SectorFindings> tallies_;
   std::atomic<std::uint64_t> tries_{0};
 };
 

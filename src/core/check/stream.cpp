@@ -16,7 +16,7 @@ void add_disc(Stream& stream, const ByteSource& disc, std::uint64_t size, const 
   for (const ByteRange& run : tree ? tree->cluster_runs() : std::vector<ByteRange>{}) {
     if (run.first < done) continue;  // partitions that overlap: told already
     stream.add({0, run.first - done, &disc, done});
-    Stretch clusters{0, run.end - run.first, &disc, run.first};
+    StreamRun clusters{0, run.end - run.first, &disc, run.first};
     clusters.clusters = true;
     stream.add(clusters);
     done = run.end;

@@ -11,7 +11,7 @@
 namespace opifex {
 
 /// A run of bytes of the stream: sectors of an extent, or bytes between them (a header, a partial tail).
-struct Stretch {
+struct StreamRun {
   std::uint64_t at = 0;  // in the stream
   std::uint64_t size_bytes = 0;
   const ByteSource* source = nullptr;
@@ -26,13 +26,13 @@ struct Stretch {
 /// What is read, in order: all files; then tracks whose bytes are not in their files as they are (byte order, audio
 /// files).
 struct Stream {
-  std::vector<Stretch> stretches;
+  std::vector<StreamRun> stretches;
   std::vector<std::pair<std::uint64_t, std::uint64_t>> files;  // begin and end of each, by file
   std::map<int, std::vector<std::pair<std::uint64_t, std::uint64_t>>> tracks;
   std::pair<std::uint64_t, std::uint64_t> disc;  // inside a container
   std::uint64_t size_bytes = 0;
 
-  void add(Stretch s) {
+  void add(StreamRun s) {
     s.at = size_bytes;
     if (s.size_bytes == 0) return;
     size_bytes += s.size_bytes;

@@ -11,7 +11,7 @@ using cd::Lba;
 namespace {
 
 /// A track whose sectors are nearly all XA is XA: a formless one among them is damage.
-void add_lone_formless(Tally& tally) {
+void add_lone_formless(SectorFindings& tally) {
   const std::uint64_t xa = tally.kinds["mode2_form1"] + tally.kinds["mode2_form2"];
   constexpr std::uint64_t kFew = 10;
   if (tally.formless.empty() || tally.formless.size() * kFew > xa) return;
@@ -19,7 +19,7 @@ void add_lone_formless(Tally& tally) {
 }
 
 /// Once a pause holds data it holds nothing else up to the track.
-void add_wiped_pause(Tally& tally) {
+void add_wiped_pause(SectorFindings& tally) {
   for (const BadSector& b : tally.pause_without_sync)
     if (tally.pause_begins && b.lba > *tally.pause_begins) tally.bad.push_back(b);
 }
@@ -50,7 +50,7 @@ Finding describe(const CdImage& disc, const TrackCheck& track, const DamagedRang
   return finding;
 }
 
-void describe_oddities(const TrackCheck& track, const Tally& tally, std::vector<Finding>& findings) {
+void describe_oddities(const TrackCheck& track, const SectorFindings& tally, std::vector<Finding>& findings) {
   const auto find = [&](const char* code, Severity severity, std::string message, std::uint64_t count) {
     findings.push_back({code, severity, std::move(message), {}, {}, {}, count});
   };
@@ -88,7 +88,7 @@ void describe_oddities(const TrackCheck& track, const Tally& tally, std::vector<
 
 }  // namespace
 
-std::vector<Finding> judge_track(const CdImage& disc, Tally& tally, TrackCheck& track) {
+std::vector<Finding> judge_track(const CdImage& disc, SectorFindings& tally, TrackCheck& track) {
   for (const auto& [kind, n] : tally.kinds)
     if (n > 0) track.kinds[std::string(kind)] = n;
   add_lone_formless(tally);

@@ -6,6 +6,6 @@
 namespace opifex {
 
 /// Fills in what the tally says of the track, and tells what is worth saying.
-std::vector<Finding> judge_track(const CdImage& disc, Tally& tally, TrackCheck& track);
+std::vector<Finding> judge_track(const CdImage& disc, SectorFindings& tally, TrackCheck& track);
 
 }  // namespace opifex

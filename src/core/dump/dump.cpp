@@ -24,14 +24,14 @@ namespace {
 constexpr std::string_view kSimulation = "sim:";
 constexpr Lba kMostBlocks = 0x7FFFFFFF;
 
-/// Stands where the sectors will be, so that a format can say which files it would write.
-class NotReadYet final : public ByteSource {
+/// Stands where the sectors will be: which files a format would write, its layout alone tells.
+class DiscToBeRead final : public ByteSource {
  public:
-  explicit NotReadYet(std::uint64_t size) : size_(size) {}
+  explicit DiscToBeRead(std::uint64_t size) : size_(size) {}
   std::uint64_t size() const override { return size_; }
   std::string name() const override { return "the disc"; }
-  void read_at(std::uint64_t, std::span<std::byte> out) const override {
-    std::fill(out.begin(), out.end(), std::byte{0});
+  void read_at(std::uint64_t, std::span<std::byte>) const override {
+    throw Error({.code = "internal", .what = "a plan asks for sectors that are not read yet"});
   }
 
  private:
@@ -336,7 +336,7 @@ void Dump::plan_outputs() {
     plan_.files.clear();
     // Of a CD its layout is enough; some formats look into a disc of blocks, so that it has to be there.
     const Image image =
-        image_of(is_cd ? std::make_shared<NotReadYet>(plan_.sectors() * plan_.sector_bytes()) : parts_->blocks);
+        image_of(is_cd ? std::make_shared<DiscToBeRead>(plan_.sectors() * plan_.sector_bytes()) : parts_->blocks);
     if (!is_cd && !plan_.format->holds.blocks)
       throw Error({.code = "not_a_cd",
                    .what = fmt::format("{} holds CDs, and this is none", plan_.format->id),

@@ -10,6 +10,8 @@
 
 namespace opifex {
 
+inline constexpr std::uint64_t kDiscBlock = 2048;
+
 /// A track's user data from its first sector on, with its file system if it has one.
 struct DiscView {
   SourcePtr disc = {};  ///< 2048 * LBA
@@ -41,6 +43,9 @@ std::optional<Identity> identify_cdi(const DiscView& view);
 std::optional<Identity> identify_video(const DiscView& view);
 std::optional<Identity> identify_nintendo(const DiscView& view);
 std::optional<Identity> identify_xbox(const DiscView& view);
+
+/// `confidence`: "certain", "likely" or "guess".
+Identity known_as(const char* platform, const char* confidence, std::string evidence);
 
 /// By the third letter of an id of four letters and five digits; empty if it tells nothing.
 std::string region_of_serial(std::string_view serial);

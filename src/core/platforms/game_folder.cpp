@@ -4,7 +4,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/part_names.hpp"
-#include "opifex/core/platforms/other_files.hpp"
+#include "opifex/core/platforms/non_images.hpp"
 #include "opifex/core/platforms/sfo.hpp"
 
 #include "disc_view.hpp"
@@ -40,7 +40,7 @@ std::optional<Sfo> read_sfo(const fs::path& path) {
 }
 
 /// Sizes, and the files that were cut for FAT32.
-void measure(const fs::path& folder, OtherFile& game) {
+void measure(const fs::path& folder, NonImage& game) {
   std::map<fs::path, std::vector<std::string>> tails;
   std::error_code ignored;
   std::size_t seen = 0;
@@ -54,8 +54,8 @@ void measure(const fs::path& folder, OtherFile& game) {
   for (const auto& [place, names] : tails)
     for (const PartSet& set : find_part_sets(names)) {
       if (set.kind != PartKind::fat32_tail) continue;
-      OtherFile::SplitFile split{(place / set.stem).lexically_relative(folder).generic_string(), set.parts.size(), 0,
-                                 set.missing.empty() && !set.lonely};
+      NonImage::SplitFile split{(place / set.stem).lexically_relative(folder).generic_string(), set.parts.size(), 0,
+                                set.missing.empty() && !set.lonely};
       for (const std::string& part : set.parts) split.size_bytes += fs::file_size(place / part, ignored);
       game.split_files.push_back(std::move(split));
     }
@@ -63,7 +63,7 @@ void measure(const fs::path& folder, OtherFile& game) {
             [](const auto& a, const auto& b) { return a.path < b.path; });
 }
 
-std::optional<OtherFile> by_sfo(const fs::path& folder) {
+std::optional<NonImage> by_sfo(const fs::path& folder) {
   struct Place {
     const char *platform, *evidence;
     std::initializer_list<std::string_view> path;
@@ -71,7 +71,7 @@ std::optional<OtherFile> by_sfo(const fs::path& folder) {
   const Place places[] = {{"ps3", "PS3_GAME/PARAM.SFO", {"PS3_GAME", "PARAM.SFO"}},
                           {"ps4", "sce_sys/param.sfo", {"sce_sys", "param.sfo"}},
                           {"psp", "PSP_GAME/PARAM.SFO", {"PSP_GAME", "PARAM.SFO"}}};
-  OtherFile game;
+  NonImage game;
   if (!below(folder, {"PS3_DISC.SFB"}).empty()) {
     game.id.platform = "ps3";
     game.id.evidence.emplace_back("PS3_DISC.SFB");
@@ -91,7 +91,7 @@ std::optional<OtherFile> by_sfo(const fs::path& folder) {
 }
 
 /// The root of a PS1 or PS2 disc, taken apart.
-std::optional<OtherFile> by_settings(const fs::path& folder) {
+std::optional<NonImage> by_settings(const fs::path& folder) {
   const fs::path settings = below(folder, {"SYSTEM.CNF"});
   if (settings.empty()) return std::nullopt;
   constexpr std::size_t kMost = 4096;
@@ -99,7 +99,7 @@ std::optional<OtherFile> by_settings(const fs::path& folder) {
   const std::string text = to_upper_ascii(as_text(bytes));
   const std::size_t boot = text.find("BOOT");
   if (boot == std::string::npos) return std::nullopt;
-  OtherFile game;
+  NonImage game;
   game.id.platform = text.find("BOOT2") != std::string::npos ? "ps2" : "ps1";
   const std::size_t line = text.find(game.id.platform == "ps2" ? "BOOT2" : "BOOT");
   const std::size_t end = std::min(text.find_first_of("\r\n", line), text.size());
@@ -109,10 +109,10 @@ std::optional<OtherFile> by_settings(const fs::path& folder) {
   return game;
 }
 
-std::optional<OtherFile> by_executable(const fs::path& folder) {
+std::optional<NonImage> by_executable(const fs::path& folder) {
   const bool first = !below(folder, {"default.xbe"}).empty(), second = !below(folder, {"default.xex"}).empty();
   if (!first && !second) return std::nullopt;
-  OtherFile game;
+  NonImage game;
   game.id.platform = second ? "xbox360" : "xbox";
   game.id.evidence = {second ? "default.xex" : "default.xbe"};
   return game;
@@ -120,8 +120,8 @@ std::optional<OtherFile> by_executable(const fs::path& folder) {
 
 }  // namespace
 
-std::optional<OtherFile> identify_game_folder(const fs::path& folder) {
-  std::optional<OtherFile> game = by_sfo(folder);
+std::optional<NonImage> identify_game_folder(const fs::path& folder) {
+  std::optional<NonImage> game = by_sfo(folder);
   if (!game) game = by_settings(folder);
   if (!game) game = by_executable(folder);
   if (!game) return std::nullopt;

@@ -105,6 +105,14 @@ Identity choose(std::vector<Identity> found) {
 
 }  // namespace
 
+Identity known_as(const char* platform, const char* confidence, std::string evidence) {
+  Identity id;
+  id.platform = platform;
+  id.confidence = confidence;
+  id.evidence.push_back(std::move(evidence));
+  return id;
+}
+
 std::string DiscView::field(std::uint64_t at, std::size_t size) const {
   const Bytes bytes = read(at, size);
   std::string text;

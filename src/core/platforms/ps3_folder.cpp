@@ -2,7 +2,7 @@
 #include <algorithm>
 
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/platforms/other_files.hpp"
+#include "opifex/core/platforms/non_images.hpp"
 #include "opifex/core/platforms/ps3_disc.hpp"
 
 #include "disc_view.hpp"

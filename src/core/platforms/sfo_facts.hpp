@@ -1,13 +1,13 @@
 /// What PARAM.SFO and content ids tell, wherever they are found.
 #pragma once
 
-#include "opifex/core/platforms/other_files.hpp"
+#include "opifex/core/platforms/non_images.hpp"
 #include "opifex/core/platforms/sfo.hpp"
 
 namespace opifex {
 
 /// Title, id, version, category and content id.
-void take_sfo(const Sfo& sfo, OtherFile& file);
+void take_sfo(const Sfo& sfo, NonImage& file);
 /// By its first letter; empty if that tells nothing.
 std::string region_of_content(const std::string& content_id);
 

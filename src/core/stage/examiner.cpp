@@ -43,7 +43,7 @@ SurveyItem archive(SurveyItem item, const std::string& kind) {
   return item;
 }
 
-std::optional<SurveyItem> from_other(SurveyItem item, const OtherFile& other) {
+std::optional<SurveyItem> from_other(SurveyItem item, const NonImage& other) {
   if (other.what == "metadata") return std::nullopt;
   item.kind = other.what == "package"     ? SurveyKind::package
               : other.what == "container" ? SurveyKind::container
@@ -85,7 +85,7 @@ std::optional<SurveyItem> Examiner::examine(const fs::path& path) const {
     item.size_bytes = source->size();
     if (const std::string kind = archive_kind(*source); !kind.empty())
       return archive(std::move(item), kind);  // copies: what fails is still told of
-    if (auto other = identify_other(*source)) return from_other(std::move(item), *other);
+    if (auto other = identify_non_image(*source)) return from_other(std::move(item), *other);
     if (!named_like_image(path) && best_probe(*source, path) < kSureBits) return std::nullopt;
     return image(item);
   } catch (const Error& e) {

@@ -56,8 +56,8 @@ Bytes in_places(const std::vector<cd::Sector>& sectors, std::size_t place) {
   return bytes;
 }
 
-Tally judge(const CdImage& image, std::size_t extent, const Bytes& places, std::size_t place, bool swapped = false,
-            ByteView parity_made = {}) {
+SectorFindings judge(const CdImage& image, std::size_t extent, const Bytes& places, std::size_t place,
+                     bool swapped = false, ByteView parity_made = {}) {
   SectorJudge judge(image);
   const Extent& e = image.extents()[extent];
   judge.judge({&e, e.lba, places, place, swapped, parity_made});
@@ -74,12 +74,12 @@ TEST(SectorJudge, PlacesMayBeLargerThanTheirSectors) {
   const CdImage image = disc();
   std::vector<cd::Sector> sectors = sound_data();
   for (const std::size_t place : {cd::kRawBytes, kPlace, std::size_t{3000}}) {
-    const Tally t = judge(image, 0, in_places(sectors, place), place);
+    const SectorFindings t = judge(image, 0, in_places(sectors, place), place);
     EXPECT_EQ(t.kinds.at(cd::to_string(cd::SectorKind::mode1)), kData) << place;
     EXPECT_TRUE(t.bad.empty()) << place;
   }
   sectors[2][700] ^= std::byte{1};
-  const Tally t = judge(image, 0, in_places(sectors, kPlace), kPlace);
+  const SectorFindings t = judge(image, 0, in_places(sectors, kPlace), kPlace);
   ASSERT_EQ(t.bad.size(), 1u);
   EXPECT_EQ(t.bad[0].lba, 2);
   EXPECT_TRUE(t.bad[0].repairable);
@@ -94,7 +94,7 @@ TEST(SectorJudge, ParityThatWasMadeIsBelievedTheRestIsNot) {
   const Bytes places = in_places(sectors, kPlace);
   const Bytes none(kData), only_made = {std::byte{1}, std::byte{0}, std::byte{1}, std::byte{1}};
   for (const ByteView made : {ByteView{}, ByteView(none), ByteView(only_made)}) {
-    const Tally t = judge(image, 0, places, kPlace, false, made);
+    const SectorFindings t = judge(image, 0, places, kPlace, false, made);
     ASSERT_EQ(t.bad.size(), 1u);
     EXPECT_EQ(t.bad[0].lba, 1);
     EXPECT_EQ(t.bad[0].damage, cd::Damage::damaged);
@@ -114,9 +114,9 @@ TEST(SectorJudge, MusicIsKnownInEitherByteOrder) {
   music[2] = data_sector(999);        // one of another: music may begin so
   music[3].fill(std::byte{0xFF});     // many ones, no sync
   music[4].fill(std::byte{0});
-  const Tally plain = judge(image, 1, in_places(music, kPlace), kPlace);
+  const SectorFindings plain = judge(image, 1, in_places(music, kPlace), kPlace);
   for (cd::Sector& s : music) cd::swap_words(s);
-  const Tally swapped = judge(image, 1, in_places(music, kPlace), kPlace, true);
+  const SectorFindings swapped = judge(image, 1, in_places(music, kPlace), kPlace, true);
   EXPECT_EQ(plain.data_in_audio, 1u);
   EXPECT_EQ(swapped.data_in_audio, 1u);
   EXPECT_EQ(swapped.kinds, plain.kinds);
@@ -128,9 +128,9 @@ TEST(SectorJudge, ADamagedSyncInTheMusicIsSeenInEitherByteOrder) {
   for (const int wrong : {1, 2, 3, 4, 5}) {
     cd::Sector s = data_sector(kData);
     for (int i = 0; i < wrong; ++i) s[static_cast<std::size_t>(1 + 2 * i)] = std::byte{0x12};
-    const Tally plain = judge(image, 1, in_places({s}, kPlace), kPlace);
+    const SectorFindings plain = judge(image, 1, in_places({s}, kPlace), kPlace);
     cd::swap_words(s);
-    const Tally swapped = judge(image, 1, in_places({s}, kPlace), kPlace, true);
+    const SectorFindings swapped = judge(image, 1, in_places({s}, kPlace), kPlace, true);
     EXPECT_EQ(swapped.data_in_audio, plain.data_in_audio) << wrong;
     EXPECT_EQ(swapped.kinds, plain.kinds) << wrong;
     EXPECT_EQ(plain.data_in_audio, wrong <= 3 ? 1u : 0u) << wrong;
@@ -149,7 +149,7 @@ TEST(SectorJudge, SubchannelBehindMusicOfTheOtherByteOrderStaysAsItIs) {
     std::copy(stored.begin(), stored.end(), places.begin() + static_cast<std::ptrdiff_t>(i * kPlace + cd::kRawBytes));
   }
   for (const bool swapped : {false, true}) {
-    const Tally t = judge(image, 1, places, kPlace, swapped);
+    const SectorFindings t = judge(image, 1, places, kPlace, swapped);
     EXPECT_EQ(t.q_blocks, kMusic);
     EXPECT_EQ(t.q_bad, 0u);
     EXPECT_EQ(t.q_elsewhere, 1u);

@@ -25,7 +25,7 @@ struct Repeats {
 };
 
 /// The size expected and the least that is worth hoping for.
-struct Hope {
+struct SizeEstimate {
   double expected = 0, least = 0;
 };
 constexpr double kNever = 1e300;
@@ -33,15 +33,15 @@ constexpr double kNever = 1e300;
 // The figures below were measured on 9 000 hunks of 4 096, 2 000 of 16 384 and 1 700 of 19 584 bytes: programs, texts,
 // sources, music, compressed data and discs. What they leave out costs 0.03 % at most there.
 
-Hope of_flac(double sound) { return {0.82 * sound, 0.78 * sound}; }
-Hope of_huff(const Repeats& r) { return {1.02 * r.plain, 1.02 * r.plain}; }
+SizeEstimate of_flac(double sound) { return {0.82 * sound, 0.78 * sound}; }
+SizeEstimate of_huff(const Repeats& r) { return {1.02 * r.plain, 1.02 * r.plain}; }
 
 /// Hardly anything repeats: neither deflate nor LZMA will find more.
 bool nothing_repeats(const Repeats& r) { return r.quick > 0.97 * r.bytes; }
 
 /// Where there is a better codec for repeats beside it, deflate wins only if bytes say little of those behind them and
 /// much repeats.
-Hope of_deflate(const Repeats& r, bool rival) {
+SizeEstimate of_deflate(const Repeats& r, bool rival) {
   if (nothing_repeats(r)) return {r.quick, r.quick};
   // Above 0.7 a part of the hunk does not compress at all, which costs LZMA more than deflate.
   const bool hopeless = r.context < 0.82 * r.plain || (r.quick > 0.5 * r.bytes && r.quick < 0.7 * r.bytes);
@@ -49,7 +49,7 @@ Hope of_deflate(const Repeats& r, bool rival) {
   const bool sure = r.context > 0.93 * r.plain;
   return {(sure ? 0.90 : 0.95) * r.quick, (sure ? 0.90 : 0.93) * r.quick};
 }
-Hope of_lzma(const Repeats& r, bool rival) {
+SizeEstimate of_lzma(const Repeats& r, bool rival) {
   // Where nothing is to be gained it only grows a little more.
   if (rival && r.quick > 0.985 * r.bytes) return {1.01 * r.quick, 1.01 * r.quick};
   if (nothing_repeats(r)) return {r.quick, r.quick};
@@ -72,7 +72,7 @@ std::vector<HunkCoder::Candidate> HunkCoder::candidates() {
     const std::string& codec = codecs_[slot];
     const Method kind = kind_of(codec);
     const ByteView data = encoder_.seen_by(codec);
-    Hope hope;
+    SizeEstimate hope;
     if (kind == Method::flac) {
       const double big = sound_size(data, true);
       hope = of_flac(is_cd_codec(codec) ? big : std::min(big, sound_size(data, false)));

@@ -143,7 +143,7 @@ WritePlan plan_bin_per_track(const Image& image, const std::filesystem::path& ou
         tracks.begin());
     const cd::Track& t = tracks[at];
     // The gap may go to the file before only if one file can hold both, and never into another session.
-    const bool to_previous = options.gaps == GapCustom::previous && at > 0 && e.lba < t.start_lba &&
+    const bool to_previous = options.gaps == PregapFile::previous && at > 0 && e.lba < t.start_lba &&
                              tracks[at - 1].session == t.session && tracks[at - 1].area == t.area &&
                              tracks[at - 1].mode.sector_bytes == t.mode.sector_bytes &&
                              as_stored[at - 1] == as_stored[at];

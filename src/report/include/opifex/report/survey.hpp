@@ -14,7 +14,7 @@ std::string survey_text(const Survey& survey);
 Json wbfs_json(const std::string& path, const WbfsListing& listing);
 std::string wbfs_text(const std::string& path, const WbfsListing& listing);
 
-Json other_json(const std::string& path, const OtherFile& other);
-std::string other_text(const std::string& path, const OtherFile& other);
+Json other_json(const std::string& path, const NonImage& other);
+std::string other_text(const std::string& path, const NonImage& other);
 
 }  // namespace opifex::report

@@ -39,13 +39,13 @@ struct Capabilities {
 };
 
 /// Where the gap before a track goes when each track has a file of its own.
-enum class GapCustom { own, previous };
+enum class PregapFile { own, previous };
 
 /// How much time a packing format may spend on getting smaller.
 enum class Effort { fast, normal, best };
 
 struct WriteOptions {
-  GapCustom gaps = GapCustom::own;
+  PregapFile gaps = PregapFile::own;
   int data_track = 0;                    ///< for formats of one data track; 0: the first
   std::vector<std::string> codecs = {};  ///< of a container; empty: the usual ones
   std::uint32_t hunk_bytes = 0;          ///< of a container, its hunks or blocks; 0: the usual

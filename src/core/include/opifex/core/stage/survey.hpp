@@ -8,7 +8,7 @@
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/image/format.hpp"
 #include "opifex/core/io/target.hpp"
-#include "opifex/core/platforms/other_files.hpp"
+#include "opifex/core/platforms/non_images.hpp"
 #include "opifex/core/platforms/title_list.hpp"
 
 namespace opifex {

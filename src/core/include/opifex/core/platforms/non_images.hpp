@@ -11,7 +11,7 @@
 
 namespace opifex {
 
-struct OtherFile {
+struct NonImage {
   std::string what;                              ///< "package", "metadata", "container", "drive", "folder", "audio"
   Identity id;                                   ///< `platform` of a drive: "fat32", "ntfs", "gpt" ...
   std::string content_id = {};                   ///< of a package or PARAM.SFO
@@ -29,13 +29,13 @@ struct OtherFile {
 };
 
 /// Nothing if it is none of these. Never reads more than headers.
-std::optional<OtherFile> identify_other(const ByteSource& source);
+std::optional<NonImage> identify_non_image(const ByteSource& source);
 
 /// What a file no reader knows may be: bare audio, if its length is one of sectors and none of them begins with a sync
 /// pattern.
-std::optional<OtherFile> guess_audio(const ByteSource& source);
+std::optional<NonImage> guess_audio(const ByteSource& source);
 
 /// A folder whose contents are one game; nothing if it is none. Links are not followed.
-std::optional<OtherFile> identify_game_folder(const std::filesystem::path& folder);
+std::optional<NonImage> identify_game_folder(const std::filesystem::path& folder);
 
 }  // namespace opifex

@@ -1,4 +1,4 @@
-#include "opifex/core/platforms/other_files.hpp"
+#include "opifex/core/platforms/non_images.hpp"
 
 #include <algorithm>
 
@@ -36,9 +36,9 @@ std::string title_id_of(const std::string& content_id) {
 
 constexpr std::size_t kPackageHead = 0x438;
 
-OtherFile package(ByteView head, const char* platform, std::size_t content_at, std::size_t size_at,
-                  std::uint64_t there) {
-  OtherFile file;
+NonImage package(ByteView head, const char* platform, std::size_t content_at, std::size_t size_at,
+                 std::uint64_t there) {
+  NonImage file;
   file.what = "package";
   file.id.platform = platform;
   file.id.confidence = "certain";
@@ -53,26 +53,26 @@ OtherFile package(ByteView head, const char* platform, std::size_t content_at, s
   return file;
 }
 
-std::optional<OtherFile> ps3_package(ByteView head, std::uint64_t there) {
+std::optional<NonImage> ps3_package(ByteView head, std::uint64_t there) {
   if (!as_text(head).starts_with("\x7FPKG"sv) || head.size() < 0x80) return std::nullopt;
   constexpr unsigned kPs3 = 1;
-  OtherFile file = package(head, load_be16(head, 6) == kPs3 ? "ps3" : "psp", 0x30, 0x18, there);
+  NonImage file = package(head, load_be16(head, 6) == kPs3 ? "ps3" : "psp", 0x30, 0x18, there);
   file.id.serial = with_hyphen(file.id.serial);
   return file;
 }
 
-std::optional<OtherFile> ps4_package(ByteView head, std::uint64_t there) {
+std::optional<NonImage> ps4_package(ByteView head, std::uint64_t there) {
   if (!as_text(head).starts_with("\x7F\x43NT"sv) || head.size() < 0x80) return std::nullopt;
   return package(head, "ps4", 0x40, 0x430, there);
 }
 
-std::optional<OtherFile> sfo_file(const ByteSource& source, ByteView head) {
+std::optional<NonImage> sfo_file(const ByteSource& source, ByteView head) {
   constexpr std::size_t kMost = 1 << 20;
   if (!looks_like_sfo(head) || source.size() > kMost) return std::nullopt;
   const Bytes bytes = read_up_to(source, 0, kMost);
   const auto sfo = parse_sfo(bytes);
   if (!sfo) return std::nullopt;
-  OtherFile file;
+  NonImage file;
   file.what = "metadata";
   file.id.confidence = "certain";
   file.id.platform = "sfo";
@@ -84,7 +84,7 @@ std::optional<OtherFile> sfo_file(const ByteSource& source, ByteView head) {
 bool power_of_two(unsigned n) { return n != 0 && (n & (n - 1)) == 0; }
 
 /// A FAT's parameter block decides by its count of clusters; the text in it decides nothing.
-std::optional<OtherFile> fat_drive(ByteView b) {
+std::optional<NonImage> fat_drive(ByteView b) {
   const auto at8 = [&](std::size_t at) { return std::to_integer<unsigned>(b[at]); };
   const bool jump = (at8(0) == 0xEB && at8(2) == 0x90) || at8(0) == 0xE9;
   const std::uint64_t sector = load_le16(b, 11), cluster = at8(13), reserved = load_le16(b, 14), fats = at8(16);
@@ -100,7 +100,7 @@ std::optional<OtherFile> fat_drive(ByteView b) {
   if (before >= sectors) return std::nullopt;
   const std::uint64_t clusters = (sectors - before) / cluster;
   constexpr std::uint64_t kFat16 = 4085, kFat32 = 65525;
-  OtherFile file;
+  NonImage file;
   file.id.platform = load_le16(b, 22) == 0 ? "fat32"
                      : clusters < kFat16   ? "fat12"
                      : clusters < kFat32   ? "fat16"
@@ -110,19 +110,19 @@ std::optional<OtherFile> fat_drive(ByteView b) {
   return file;
 }
 
-std::optional<OtherFile> drive(const ByteSource& source) {
+std::optional<NonImage> drive(const ByteSource& source) {
   constexpr std::size_t kTwo = 1024, kMark = 510;
   Bytes b = read_up_to(source, 0, kTwo);
   if (b.size() < 512) return std::nullopt;
   b.resize(kTwo);
   const auto named = [](const char* kind, const char* confidence, const char* evidence) {
-    OtherFile file;
+    NonImage file;
     file.id.platform = kind;
     file.id.confidence = confidence;
     file.id.evidence = {evidence};
     return file;
   };
-  std::optional<OtherFile> file;
+  std::optional<NonImage> file;
   const std::string_view text = as_text(b);
   if (text.substr(512, 8) == "EFI PART") file = named("gpt", "certain", "GPT header");
   if (!file && text.substr(3, 8) == "NTFS    ") file = named("ntfs", "certain", "boot sector");
@@ -147,11 +147,11 @@ std::optional<OtherFile> drive(const ByteSource& source) {
 }
 
 /// Formats that are known by their first bytes, and described only.
-std::optional<OtherFile> container(ByteView head) {
+std::optional<NonImage> container(ByteView head) {
   if (head.size() < 0x18) return std::nullopt;
   const std::string_view text = as_text(head);
   const auto named = [](const char* platform, const char* evidence) {
-    OtherFile file;
+    NonImage file;
     file.what = "container";
     file.id.platform = platform;
     file.id.confidence = "certain";
@@ -163,7 +163,7 @@ std::optional<OtherFile> container(ByteView head) {
     constexpr std::uint32_t kPspHeader = 0x18, kSmallestBlock = 0x8000;
     const std::uint32_t second = load_le32(head, 4);
     if (second == 0 || second == kPspHeader) {
-      OtherFile file = named("psp", "CISO: a compressed disc");
+      NonImage file = named("psp", "CISO: a compressed disc");
       file.told_bytes = load_le64(head, 8);
       return file;
     }
@@ -197,7 +197,7 @@ std::string region_of_content(const std::string& content_id) {
   }
 }
 
-void take_sfo(const Sfo& sfo, OtherFile& file) {
+void take_sfo(const Sfo& sfo, NonImage& file) {
   const auto first = [&](std::initializer_list<const char*> keys) {
     for (const char* key : keys)
       if (const std::string text = sfo.text(key); !text.empty()) return printable(text);
@@ -210,9 +210,9 @@ void take_sfo(const Sfo& sfo, OtherFile& file) {
   file.content_id = first({"CONTENT_ID"});
 }
 
-std::optional<OtherFile> identify_other(const ByteSource& source) {
+std::optional<NonImage> identify_non_image(const ByteSource& source) {
   const Bytes head = read_up_to(source, 0, kPackageHead);
-  std::optional<OtherFile> file = ps3_package(head, source.size());
+  std::optional<NonImage> file = ps3_package(head, source.size());
   if (!file) file = ps4_package(head, source.size());
   if (!file) file = sfo_file(source, head);
   if (!file) file = container(head);
@@ -222,14 +222,14 @@ std::optional<OtherFile> identify_other(const ByteSource& source) {
   return file;
 }
 
-std::optional<OtherFile> guess_audio(const ByteSource& source) {
+std::optional<NonImage> guess_audio(const ByteSource& source) {
   constexpr std::uint64_t kMostLooked = 40'000;
   if (source.size() == 0 || source.size() % cd::kRawBytes != 0) return std::nullopt;
   for (std::uint64_t n = 0; n < std::min(kMostLooked, source.size() / cd::kRawBytes); ++n) {
     const Bytes head = read_up_to(source, n * cd::kRawBytes, cd::kSyncBytes);
     if (std::equal(head.begin(), head.end(), cd::kSync.begin(), cd::kSync.end())) return std::nullopt;
   }
-  OtherFile file;
+  NonImage file;
   file.what = "audio";
   file.id.platform = "audio-cd";
   file.id.confidence = "guess";
