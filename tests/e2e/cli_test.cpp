@@ -55,6 +55,18 @@ TEST_F(CliTest, ExitCodesTellApartWhoseTurnItIs) {
       << "something is there already";
 }
 
+TEST_F(CliTest, TooManyWordsAreToldWithWhatTheCommandTakes) {
+  const auto said = [&](const std::vector<std::string>& words) {
+    const Outcome run = cli(words);
+    EXPECT_EQ(run.exit_code, 2);
+    return run.err;
+  };
+  EXPECT_TRUE(contains(said({"version", "more"}), "version takes nothing more, not 1 word\n"));
+  EXPECT_TRUE(contains(said({"rename", "a.cue"}), "rename takes SET NEW-NAME, not 1 word\n"));
+  EXPECT_TRUE(contains(said({"merge", "a", "b", "--out", "c"}), "merge takes INPUT --out PATH, not 2 words\n"));
+  EXPECT_TRUE(contains(said({"check"}), "check needs INPUT..."));
+}
+
 TEST_F(CliTest, ErrorsHaveThreeLinesAndGoToStderr) {
   const Outcome run = cli({"check", "absent.cue"});
   EXPECT_EQ(run.out, "");

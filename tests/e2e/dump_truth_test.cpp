@@ -134,6 +134,19 @@ TEST_F(DumpTruth, ADriveThatIsAsQuickFromTheDiscProvesNoMusic) {
   EXPECT_TRUE(contains(codes(run), "only_from_buffer")) << run.out;
 }
 
+TEST_F(DumpTruth, WhyDataOfAShortDiscStayUnsureIsSaidAfterAResumeAsWell) {
+  // The drive does not tell of its buffer: it may hold all of the disc.
+  write_file(*this / "data.raw", without_checksums(8, 700));
+  const std::string track = "{number = 1, mode = \"MODE2\", file = \"data.raw\"}";
+  const std::string features = "cache_kib = 128\ncache_told_kib = 0";
+  EXPECT_TRUE(contains(codes(dump(drive(features, track), "whole/x.cue")), "only_from_buffer"));
+  ASSERT_EQ(dump(drive(features, track, defect("eject", 500, 500)), "o/x.cue").exit_code, 5);
+  const Outcome run = dump(drive(features, track), "o/x.cue");
+  EXPECT_EQ(run.exit_code, 1);
+  EXPECT_TRUE(contains(codes(run), "only_from_buffer")) << codes(run);
+  EXPECT_EQ(result(run)["drive_statistics"]["only_from_buffer"], 600) << "those read before it stopped as well";
+}
+
 TEST_F(DumpTruth, DataWithoutAChecksumIsReadAgainInOneGo) {
   // As films and voices lie on a disc: one sector of them in eight.
   std::string track;

@@ -219,10 +219,10 @@ void Strategy::retry(const Region& region, Lba lba) {
   const bool unproved = std::any_of(bad.readings.begin(), bad.readings.end(), [&](const Reading& r) {
     return soundness(region, lba, r.bytes) == Soundness::unchecked;
   });
-  if (unproved)
-    make_fresh(lba, lba + 1);
-  else
+  if (!unproved)
     make_another_likely(lba);
+  else if (!make_fresh(lba, lba + 1) && !std::exchange(bad.only_buffered, true))
+    ++stats_.in_buffer;
   // A damaged ECC unit is read as a whole: its sectors live and die together.
   const auto unit = static_cast<Lba>(reader_.unit());
   const Lba first = std::max(region.first, lba / unit * unit);

@@ -69,6 +69,7 @@ class Strategy {
     SampleVotes votes = {};              ///< of music
     unsigned needed = 2;                 ///< readings that must agree
     bool anchored = false;               ///< its place was looked for without neighbours
+    bool only_buffered = false;          ///< it could not be shown that another reading would come from the disc
     unsigned tries = 0, hangs = 0, round = 0;
   };
   struct Batch;
