@@ -84,10 +84,10 @@ bool Strategy::read_over(const Ring& ring, Lba place, Lba count) {
 Strategy::Trial Strategy::try_buffer(const Ring& ring, Lba place, Lba length) {
   // All of a disc that is hardly larger than this is read in the same order over and over: then each sector is the one
   // that was read longest ago, and comes from the disc if any does.
-  constexpr Lba kMostLaps = 3;
+  constexpr Lba kTrialLaps = 3;
   const Lba others = std::min(ring.size() - kAhead - 1, 2 * length), spare = others - length;
   const Lba apart = std::max(kAhead, (ring.size() - others) / 2);  // nor is the sector read ahead
-  for (Lba laps = std::min(kMostLaps, (length + spare - 1) / spare); laps > 0; --laps)
+  for (Lba laps = std::min(kTrialLaps, (length + spare - 1) / spare); laps > 0; --laps)
     read_over(ring, place - apart - others, others);
   const Lba first = ring.part(place, 1).front().first;
   const std::uint64_t disturbed = reader_.disturbances();

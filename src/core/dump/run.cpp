@@ -233,12 +233,12 @@ void Dump::compare_samples(const DumpStore& store, SectorMap& map, Strategy& str
 /// Discs with the same music may differ in the pauses, and an offset takes samples at a region's edge from its
 /// neighbours. Where the edge is another one, all of the region is read again.
 void Dump::compare_edges(const DumpStore& store, SectorMap& map, Strategy& strategy) {
-  constexpr Lba kReach = 4;  // sectors: more than any offset
+  constexpr Lba kEdge = 4;  // sectors: more than any offset
   for (const Region& region : plan_.regions) {
     if (region.kind != RegionKind::audio) continue;
     bool alike = true;
     for (Lba lba = region.first; lba < region.end && alike; ++lba) {
-      if (lba == region.first + kReach) lba = std::max(lba, region.end - kReach);
+      if (lba == region.first + kEdge) lba = std::max(lba, region.end - kEdge);
       if (map.at(lba) == SectorState::audio_confirmed)
         alike = reads_alike(store, region, lba, 1, strategy).value_or(true);
     }
