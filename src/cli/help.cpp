@@ -1,45 +1,93 @@
 #include "help.hpp"
 
-#include <iostream>
-#include <sstream>
-
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
+#include "opifex/core/jobs/settings.hpp"
 #include "opifex/report/table.hpp"
 #include "opifex/report/text.hpp"
+#include "opifex/report/words.hpp"
 
 namespace opifex::cli {
 namespace {
 
-std::string options_text(const po::options_description& options) {
+const Setting kPage{.name = "page",
+                    .type = SettingType::choice,
+                    .help = "all of it, as a manual page (man) or as completions for a shell",
+                    .value = "man|bash|zsh|fish",
+                    .words = [] {
+                      return std::vector<std::string>{"man", "bash", "zsh", "fish"};
+                    }};
+
+const SettingList& help_settings() {
+  static const SettingList list = {&kPage};
+  return list;
+}
+
+/// What a setting does for each format that has one of its name, where a command lets the user choose a format.
+std::string help_by_format(const Setting& setting) {
   std::string text;
-  for (const auto& option : options.options()) {
-    std::string name = "--" + option->long_name();
-    if (option->semantic()->max_tokens() > 0) name += " " + option->semantic()->name();
-    text += fmt::format("  {:<22} {}\n", name, option->description());
+  std::vector<const Setting*> told;
+  const auto with = jobs::formats_with(setting);
+  for (const Format* format : with) {
+    const Setting* own = find_setting(format->settings, setting.name);
+    if (std::find(told.begin(), told.end(), own) != told.end()) continue;
+    told.push_back(own);
+    std::vector<std::string_view> ids;
+    for (const Format* f : with)
+      if (find_setting(f->settings, setting.name) == own) ids.push_back(f->id);
+    text += fmt::format("{}for {}: {}", text.empty() ? "" : "; ", fmt::join(ids, ", "), report::hint_text(own->help));
   }
   return text;
 }
 
+std::string options_text(const Command& command, const SettingList& settings) {
+  std::string text;
+  for (const Setting* setting : settings)
+    text += fmt::format("  {:<22} {}\n", option_name(*setting), option_help(command, *setting));
+  return text;
+}
+
 void run_help(Session& session) {
-  const auto words = session.list("words");
-  if (words.empty()) return session.result({{"text", overview()}}, overview());
-  const Command* command = find_command(words.front());
-  if (!command) {
+  const auto& words = session.words();
+  std::string text;
+  if (const std::string page = session.settings().text(kPage); !page.empty()) {
+    text = page == "man"    ? manual_page()
+           : page == "bash" ? bash_completion()
+           : page == "zsh"  ? zsh_completion()
+                            : fish_completion();
+  } else if (words.empty()) {
+    text = overview();
+  } else {
+    const Command* command = find_command(words.front());
     std::vector<std::string> known;
     for (const Command* c : commands()) known.emplace_back(c->name);
-    unknown_word("command", words.front(), known);
+    if (!command) unknown_word("command", words.front(), known);
+    text = command_help(*command);
   }
-  session.result({{"text", command_help(*command)}}, command_help(*command));
+  session.result({{"text", text}}, text);
 }
 
 void run_version(Session& session) {
   session.result({{"version", OPIFEX_VERSION}}, fmt::format("opifex {}\n", OPIFEX_VERSION));
 }
 
+report::Json setting_json(const Setting& setting) {
+  report::Json words = report::Json::array();
+  if (setting.words)
+    for (const std::string& word : setting.words()) words.push_back(word);
+  return {{"name", setting.name},
+          {"takes", values_of(setting)},
+          {"words", words},
+          {"default", setting.preset.empty() ? report::Json() : report::Json(setting.preset)},
+          {"help", report::hint_text(setting.help)}};
+}
+
 void run_formats(Session& session) {
   report::Json list = report::Json::array();
-  for (const Format* f : formats())
+  for (const Format* f : formats()) {
+    report::Json own = report::Json::array();
+    for (const Setting* setting : f->settings) own.push_back(setting_json(*setting));
     list.push_back({{"id", f->id},
                     {"title", f->title},
                     {"extensions", f->extensions},
@@ -50,11 +98,29 @@ void run_formats(Session& session) {
                       {"form2", f->holds.form2},
                       {"raw_headers", f->holds.raw_headers},
                       {"subchannel", f->holds.subchannel},
-                      {"sessions", f->holds.sessions}}}});
+                      {"sessions", f->holds.sessions}}},
+                    {"settings", own}});
+  }
   session.result({{"formats", list}}, report::formats_text());
 }
 
 }  // namespace
+
+std::string option_name(const Setting& setting) {
+  return fmt::format("--{}{}{}", setting.name, setting.value.empty() ? "" : " ", setting.value);
+}
+
+std::string option_help(const Command& command, const Setting& setting) {
+  const SettingList& list = settings_of(command);
+  // "to" and "as" choose a format: then a setting may be for some of them only.
+  const bool chooses = find_setting(list, "to") != nullptr || find_setting(list, "as") != nullptr;
+  const bool of_reading = find_setting(jobs::read_settings(), setting.name) != nullptr;
+  std::string text = chooses && !of_reading ? help_by_format(setting) : "";
+  if (text.empty()) text = report::hint_text(setting.help);
+  if (!setting.preset.empty() && text.find("(default") == std::string::npos)
+    text += fmt::format(" (default: {})", setting.preset);
+  return text;
+}
 
 std::string overview() {
   std::string text = "opifex: convert, merge, split and check images of your own game discs\n\n";
@@ -67,16 +133,20 @@ std::string command_help(const Command& command) {
   std::string text = fmt::format("opifex {}{}{}\n\n{}\n", command.name, *command.arguments ? " " : "",
                                  command.arguments, command.summary);
   if (*command.details) text += fmt::format("\n{}\n", command.details);
-  po::options_description own;
-  if (command.declare) command.declare(own);
-  if (!own.options().empty()) text += "\nOptions\n" + options_text(own);
-  text += "\nFor every command\n" + options_text(common_options());
+  if (command.settings) text += "\nOptions\n" + options_text(command, command.settings());
+  text += "\nFor every command\n" + options_text(command, common_settings());
   if (*command.examples) text += fmt::format("\nExamples\n{}", command.examples);
   return text;
 }
 
-extern const Command kHelp = {
-    "help", "[COMMAND]", "tells how to use a command", "", "  opifex help convert\n", nullptr, kAnyWords, &run_help};
+extern const Command kHelp = {"help",
+                              "[COMMAND]",
+                              "tells how to use a command",
+                              "",
+                              "  opifex help convert\n  opifex help --page bash > opifex.bash\n",
+                              &help_settings,
+                              kAnyWords,
+                              &run_help};
 extern const Command kVersion = {"version", "", "prints the version", "", "", nullptr, kNoWords, &run_version};
 extern const Command kFormats = {"formats", "",          "lists the formats and what each can hold", "", "", nullptr,
                                  kNoWords,  &run_formats};

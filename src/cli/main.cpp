@@ -57,5 +57,6 @@ int main(int argc, char** argv) {
     ::_exit(opifex::cli::kInterrupted);
   }).detach();
   const std::vector<std::string> words(argv + 1, argv + argc);
-  return checked_output(opifex::cli::dispatch(words, stop.get_token()));
+  opifex::cli::Console console{std::cout, std::cerr, ::isatty(STDERR_FILENO) == 1};
+  return checked_output(opifex::cli::dispatch(words, console, stop.get_token()));
 }

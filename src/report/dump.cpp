@@ -5,6 +5,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/table.hpp"
 #include "opifex/report/text.hpp"
+#include "opifex/report/words.hpp"
 
 namespace opifex::report {
 namespace {
@@ -89,7 +90,7 @@ std::string track_table(const DumpPlan& plan) {
 
 std::string warning_lines(const std::vector<Warning>& warnings) {
   std::string text;
-  for (const Warning& w : warnings) text += fmt::format("  warning     {} [{}]\n", printable(w.message), w.code);
+  for (const Warning& w : warnings) text += fmt::format("  warning     {} [{}]\n", printable(warning_text(w)), w.code);
   return text;
 }
 

@@ -3,6 +3,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/container.hpp"
 #include "opifex/report/text.hpp"
+#include "opifex/report/words.hpp"
 
 namespace opifex::report {
 namespace {
@@ -54,13 +55,13 @@ Json to_json(const ErrorDetails& e, int exit_code) {
           {"line", optional_number(e.line)},
           {"found", or_null(e.found)},
           {"expected", or_null(e.expected)},
-          {"try", or_null(e.hint)},
+          {"try", or_null(hint_text(e.hint))},
           {"exit", exit_code}};
 }
 
 Json to_json(const std::vector<Warning>& warnings) {
   Json json = Json::array();
-  for (const Warning& w : warnings) json.push_back({{"code", w.code}, {"message", w.message}});
+  for (const Warning& w : warnings) json.push_back({{"code", w.code}, {"message", warning_text(w)}});
   return json;
 }
 
@@ -232,9 +233,10 @@ Json rename_json(const RenamePlan& plan) {
   return {{"renames", steps}};
 }
 
-Json job_json(const Image& image, const Conversion& conversion, const JobResult& job) {
+Json written_json(const jobs::Written& job) {
+  const Conversion& conversion = job.conversion;
   Json inputs = Json::array(), outputs = Json::array();
-  for (const auto& path : input_paths(image)) inputs.push_back(path.string());
+  for (const auto& path : input_paths(job.source)) inputs.push_back(path.string());
   for (const WrittenFile& f : job.outputs) {
     Json output = {{"path", f.path.string()}, {"size_bytes", f.size_bytes}};
     if (!f.sha1.empty()) output["sha1"] = f.sha1;
@@ -246,8 +248,8 @@ Json job_json(const Image& image, const Conversion& conversion, const JobResult&
           {"steps", conversion.plan.steps},
           {"warnings", to_json(conversion.warnings)},
           {"planned_only", job.planned_only},
-          {"proof_sha1", or_null(job.proof_sha1)},
-          {"proof_compared", or_null(job.proof_compared)},
+          {"proof_sha1", or_null(job.proof.sha1)},
+          {"proof_compared", or_null(job.proof.compared)},
           {"seconds", job.seconds}};
 }
 
@@ -297,9 +299,11 @@ void DocumentPrinter::add(const LongResult& result) {
   out_ << "\n" << std::string(kResultDepth, ' ') << "}";
 }
 
-void DocumentPrinter::finish(const Json& errors) {
+void DocumentPrinter::finish(const Json& errors, const Json& summary) {
   if (results_ == 0) begin();
-  out_ << (results_ == 0 ? "]" : "\n  ]") << ",\n  \"errors\": " << indented(errors, 2) << "\n}\n";
+  out_ << (results_ == 0 ? "]" : "\n  ]");
+  if (!summary.is_null()) out_ << ",\n  \"summary\": " << indented(summary, 2);
+  out_ << ",\n  \"errors\": " << indented(errors, 2) << "\n}\n";
 }
 
 std::string dump(const Json& document) {

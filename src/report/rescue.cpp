@@ -7,6 +7,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/dump.hpp"
 #include "opifex/report/table.hpp"
+#include "opifex/report/words.hpp"
 
 namespace opifex::report {
 namespace {
@@ -119,7 +120,7 @@ std::string folder_copy_text(const std::filesystem::path& from, const std::files
         line("unreadable", fmt::format("{}: {} bytes from {}, filled with 55h", printable(f.path.string()),
                                        grouped(u.size_bytes), grouped(u.first)));
   }
-  for (const Warning& w : copy.warnings) line("warning", fmt::format("{} [{}]", printable(w.message), w.code));
+  for (const Warning& w : copy.warnings) line("warning", fmt::format("{} [{}]", printable(warning_text(w)), w.code));
   return text;
 }
 

@@ -8,6 +8,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/table.hpp"
 #include "opifex/report/text.hpp"
+#include "opifex/report/words.hpp"
 
 namespace opifex::report {
 namespace {
@@ -68,7 +69,7 @@ Json survey_json(const Survey& survey) {
   for (const SurveyItem& i : survey.items) {
     Json files = Json::array(), warnings = Json::array();
     for (const auto& f : i.files) files.push_back(f.string());
-    for (const Warning& w : i.warnings) warnings.push_back({{"code", w.code}, {"message", w.message}});
+    for (const Warning& w : i.warnings) warnings.push_back({{"code", w.code}, {"message", warning_text(w)}});
     items.push_back({{"path", i.path.string()},
                      {"kind", to_string(i.kind)},
                      {"format", i.format.empty() ? Json() : Json(i.format)},
@@ -86,7 +87,7 @@ Json survey_json(const Survey& survey) {
                      {"files", files},
                      {"warnings", warnings}});
   }
-  for (const Warning& w : survey.problems) problems.push_back({{"code", w.code}, {"message", w.message}});
+  for (const Warning& w : survey.problems) problems.push_back({{"code", w.code}, {"message", warning_text(w)}});
   const bool complete =
       std::all_of(survey.items.begin(), survey.items.end(), [](const SurveyItem& i) { return i.complete; });
   return {{"path", survey.folder.string()},
@@ -120,20 +121,21 @@ std::string survey_text(const Survey& survey) {
   std::string warnings;
   for (const SurveyItem& i : survey.items)
     for (const Warning& w : i.warnings)
-      warnings += fmt::format("  {}: {} [{}]\n", printable(relative(survey, i.path)), printable(w.message), w.code);
-  for (const Warning& w : survey.problems) warnings += fmt::format("  {} [{}]\n", printable(w.message), w.code);
+      warnings +=
+          fmt::format("  {}: {} [{}]\n", printable(relative(survey, i.path)), printable(warning_text(w)), w.code);
+  for (const Warning& w : survey.problems) warnings += fmt::format("  {} [{}]\n", printable(warning_text(w)), w.code);
   return text + (warnings.empty() ? "" : "\n  To look at:\n" + warnings);
 }
 
-Json wbfs_json(const std::string& path, const WbfsListing& listing) {
+Json listing_json(const std::string& path, const ImageListing& listing) {
   Json discs = Json::array(), warnings = Json::array();
-  for (const WbfsListing::Disc& d : listing.discs)
+  for (const ImageListing::Item& d : listing.images)
     discs.push_back({{"slot", d.slot},
                      {"serial", d.id},
                      {"title", d.title},
                      {"size_bytes", d.size_bytes},
                      {"stored_bytes", d.stored_bytes}});
-  for (const Warning& w : listing.warnings) warnings.push_back({{"code", w.code}, {"message", w.message}});
+  for (const Warning& w : listing.warnings) warnings.push_back({{"code", w.code}, {"message", warning_text(w)}});
   return {{"path", path},
           {"format", listing.format},
           {"platform", listing.platform},
@@ -145,20 +147,20 @@ Json wbfs_json(const std::string& path, const WbfsListing& listing) {
           {"warnings", warnings}};
 }
 
-std::string wbfs_text(const std::string& path, const WbfsListing& listing) {
+std::string listing_text(const std::string& path, const ImageListing& listing) {
   std::uint64_t stored = 0;
   Table table({{"Slot", Align::right}, {"Serial"}, {"Title"}, {"Stored", Align::right}, {"Disc", Align::right}});
-  for (const WbfsListing::Disc& d : listing.discs) {
+  for (const ImageListing::Item& d : listing.images) {
     table.add(
         {fmt::format("{}", d.slot), d.id, printable(d.title), human_size(d.stored_bytes), human_size(d.size_bytes)});
     stored += d.stored_bytes;
   }
   std::string text = printable(path) + "\n" + fact("Format", "a container of many Wii discs (WBFS)");
-  text += fact("Holds", fmt::format("{} discs, {} of {} in blocks of {}", listing.discs.size(), human_size(stored),
+  text += fact("Holds", fmt::format("{} discs, {} of {} in blocks of {}", listing.images.size(), human_size(stored),
                                     human_size(listing.blocks * listing.block_bytes), human_size(listing.block_bytes)));
   text += "\n" + table.text("  ");
   for (const Warning& w : listing.warnings)
-    text += fmt::format("  warning     {} [{}]\n", printable(w.message), w.code);
+    text += fmt::format("  warning     {} [{}]\n", printable(warning_text(w)), w.code);
   return text + "\n  To work with one of them: --pick SERIAL\n";
 }
 
@@ -209,6 +211,16 @@ std::string other_text(const std::string& path, const NonImage& other) {
     text += fact("Split file", fmt::format("{}, {} part{}, {}{}", printable(s.path), s.parts, s.parts == 1 ? "" : "s",
                                            human_size(s.size_bytes), s.complete ? "" : ": PARTS ARE MISSING"));
   return text;
+}
+
+Json unknown_json(const std::string& path, const ErrorDetails& why) {
+  return {{"path", path},          {"format", nullptr},
+          {"platform", nullptr},   {"complete", nullptr},
+          {"confidence", nullptr}, {"warnings", Json::array({{{"code", why.code}, {"message", why.what}}})}};
+}
+
+std::string unknown_text(const std::string& path, const ErrorDetails& why) {
+  return fmt::format("{}\n  Format      unknown: {}\n", printable(path), printable(why.found));
 }
 
 }  // namespace opifex::report

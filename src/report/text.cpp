@@ -6,6 +6,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/container.hpp"
 #include "opifex/report/table.hpp"
+#include "opifex/report/words.hpp"
 
 namespace opifex::report {
 namespace {
@@ -65,7 +66,7 @@ std::string warnings_text(const std::vector<Warning>& warnings) {
   constexpr std::size_t kShown = 20;
   std::string text;
   for (std::size_t i = 0; i < std::min(kShown, warnings.size()); ++i)
-    text += fmt::format("  warning     {} [{}]\n", printable(warnings[i].message), warnings[i].code);
+    text += fmt::format("  warning     {} [{}]\n", printable(warning_text(warnings[i])), warnings[i].code);
   if (warnings.size() > kShown)
     text += fmt::format("  ... and {} more warnings (--json lists all)\n", warnings.size() - kShown);
   return text;
@@ -330,9 +331,12 @@ std::string check_text(const Image& image, const CheckResult& result, RepairHint
   return text;
 }
 
-std::string plan_text(const Image& image, std::string_view becomes, const Conversion& conversion,
-                      const TargetFacts& facts) {
-  std::string text = fmt::format("{} -> {}\n", printable(image.path.string()), becomes);
+namespace {
+
+std::string plan_text(const jobs::Written& job) {
+  const Conversion& conversion = job.conversion;
+  const TargetFacts& facts = job.target;
+  std::string text = fmt::format("{} -> {}\n", printable(job.source.path.string()), job.becomes);
   for (const std::string& step : conversion.plan.steps) text += fmt::format("  step        {}\n", printable(step));
   if (const auto files = planned_files(conversion.plan); files.size() > 1)
     for (const PlannedFile& f : files)
@@ -345,16 +349,20 @@ std::string plan_text(const Image& image, std::string_view becomes, const Conver
   return text;
 }
 
-std::string job_text(const Conversion& conversion, const JobResult& job) {
+}  // namespace
+
+std::string written_text(const jobs::Written& job) {
+  if (job.planned_only) return plan_text(job);
+  const Conversion& conversion = job.conversion;
   std::string text;
   for (const WrittenFile& f : job.outputs)
     text += fmt::format("wrote {}  {}{}\n", printable(f.path.string()), bytes_text(f.size_bytes),
                         f.sha1.empty() ? "" : "  sha1 " + f.sha1);
   text += losses_text(conversion.losses);
   text += warnings_text(conversion.warnings);
-  if (!job.proof_compared.empty())
-    text += fmt::format("proved: the output decodes to the input: {}{}\n", job.proof_compared,
-                        job.proof_sha1.empty() ? "" : fmt::format(" (sha1 {})", job.proof_sha1));
+  if (!job.proof.compared.empty())
+    text += fmt::format("proved: the output decodes to the input: {}{}\n", job.proof.compared,
+                        job.proof.sha1.empty() ? "" : fmt::format(" (sha1 {})", job.proof.sha1));
   return text;
 }
 

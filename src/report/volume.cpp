@@ -6,6 +6,7 @@
 #include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/table.hpp"
+#include "opifex/report/words.hpp"
 
 namespace opifex::report {
 namespace {
@@ -146,22 +147,23 @@ std::string files_text(const Image& image, const std::vector<Volume>& volumes, c
   return text;
 }
 
-LongResult extract_json(const Image& image, const ExtractPlan& plan, const ExtractOutcome& outcome) {
+LongResult extract_json(const jobs::ExtractedFiles& outcome) {
+  const ExtractPlan& plan = outcome.plan;
   Json skipped = Json::array();
   for (const SkippedEntry& s : plan.skipped) skipped.push_back({{"path", s.path}, {"why", s.why}});
   LongResult long_result;
-  long_result.result = {{"inputs", {image.path.string()}},
+  long_result.result = {{"inputs", {outcome.image.path.string()}},
                         {"outputs", Json::array()},
                         {"skipped", skipped},
                         {"total_bytes", plan.total_bytes},
                         {"planned_only", outcome.items.empty() && !plan.items.empty()},
-                        {"verified", outcome.verified},
+                        {"verified", outcome.read_back},
                         {"warnings", to_json(outcome.warnings)},
                         {"losses", Json::array()},
                         {"steps", Json::array()},
                         {"seconds", outcome.seconds}};
   long_result.key = "outputs";
-  long_result.next = [&plan, &outcome, at = std::size_t{0}]() mutable -> std::optional<Json> {
+  long_result.next = [&outcome, &plan = outcome.plan, at = std::size_t{0}]() mutable -> std::optional<Json> {
     while (at < plan.items.size() && plan.items[at].is_folder()) ++at;
     if (at == plan.items.size()) return std::nullopt;
     const ExtractItem& item = plan.items[at];
@@ -176,7 +178,8 @@ LongResult extract_json(const Image& image, const ExtractPlan& plan, const Extra
   return long_result;
 }
 
-std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome, const std::string& into) {
+std::string extract_text(const jobs::ExtractedFiles& outcome) {
+  const ExtractPlan& plan = outcome.plan;
   std::uint64_t files = 0, folders = 0, there = 0;
   std::string text;
   for (std::size_t i = 0; i < plan.items.size(); ++i) {
@@ -189,12 +192,12 @@ std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome,
   const bool planned = outcome.items.empty() && !plan.items.empty();
   std::string head = fmt::format("{} {}", planned ? "would extract" : "extracted", plural(files, "file"));
   if (folders > 0) head += " in " + plural(folders, "folder");
-  head += fmt::format(", {}, {} {}\n", human_size(plan.total_bytes), planned ? "into" : "to", printable(into));
+  head += fmt::format(", {}, {} {}\n", human_size(plan.total_bytes), planned ? "into" : "to", printable(outcome.into));
   if (there > 0) head += fmt::format("  {} of them were there already\n", grouped(there));
-  if (outcome.verified) head += "  every file was read back and is the same as in the image\n";
+  if (outcome.read_back) head += "  every file was read back and is the same as in the image\n";
   for (const SkippedEntry& s : plan.skipped)
     text += fmt::format("  left out  {}: {}\n", printable(s.path), printable(s.why));
-  for (const Warning& w : outcome.warnings) text += fmt::format("  warning   {}\n", printable(w.message));
+  for (const Warning& w : outcome.warnings) text += fmt::format("  warning   {}\n", printable(warning_text(w)));
   return head + text;
 }
 

@@ -73,8 +73,11 @@ TEST_F(Archives, SeveralImagesGoInTurnOrAreChosen) {
   const Outcome file = cli({"convert", "both.7z", "--to", "chd", "--out", "x.chd"});
   EXPECT_EQ(file.exit_code, 2);
   const Outcome merge = cli({"merge", "both.7z", "--out", "merged/", "--json"});
-  EXPECT_EQ(merge.exit_code, 2);
-  EXPECT_EQ(merge.json()["errors"][0]["code"], "several_images");
+  EXPECT_EQ(merge.exit_code, 0) << merge.err;
+  EXPECT_TRUE(fs::exists(*this / "merged/moth.cue"));
+  const Outcome rescue = cli({"rescue", "both.7z", "moth.cue", "--out", "x.cue", "--json"});
+  EXPECT_EQ(rescue.exit_code, 2);
+  EXPECT_EQ(rescue.json()["errors"][0]["code"], "several_images") << "a dump is one image";
   EXPECT_EQ(cli({"check", "both.7z", "--pick", "nothing"}).exit_code, 2);
 }
 

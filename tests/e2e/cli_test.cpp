@@ -63,7 +63,7 @@ TEST_F(CliTest, TooManyWordsAreToldWithWhatTheCommandTakes) {
   };
   EXPECT_TRUE(contains(said({"version", "more"}), "version takes nothing more, not 1 word\n"));
   EXPECT_TRUE(contains(said({"rename", "a.cue"}), "rename takes SET NEW-NAME, not 1 word\n"));
-  EXPECT_TRUE(contains(said({"merge", "a", "b", "--out", "c"}), "merge takes INPUT --out PATH, not 2 words\n"));
+  EXPECT_TRUE(contains(said({"dump", "a", "b", "--out", "c"}), "dump takes SOURCE --out PATH, not 2 words\n"));
   EXPECT_TRUE(contains(said({"check"}), "check needs INPUT..."));
 }
 

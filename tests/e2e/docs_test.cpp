@@ -45,7 +45,8 @@ TEST_F(DocsTest, TheReadmesSessionGivesWhatItShows) {
 }
 
 TEST_F(DocsTest, EveryCommandAndOptionIsInTheManual) {
-  const std::string manual = std::regex_replace(document("docs/opifex.1"), std::regex("\\\\-"), "-");
+  const std::string manual =
+      std::regex_replace(read_file(fs::path(OPIFEX_PAGES) / "opifex.1"), std::regex("\\\\-"), "-");
   const Outcome overview = cli({"help"});
   std::istringstream lines(overview.out);
   const std::regex command("^  ([a-z]+) +"), option("^  (--[a-z0-9-]+)");

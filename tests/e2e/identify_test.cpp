@@ -71,7 +71,7 @@ TEST_F(IdentifyTest, WhatIsNoFileIsRefused) {
   EXPECT_TRUE(contains(cli({"identify", "folder"}).out, "no games"));
   const Outcome run = cli({"check", "folder"});
   EXPECT_EQ(run.exit_code, 3);
-  EXPECT_TRUE(contains(run.err, "name the image file inside it")) << run.err;
+  EXPECT_TRUE(contains(run.err, "there is no image in this folder")) << run.err;
   write_file(*this / "empty.bin", "");
   EXPECT_EQ(cli({"identify", "empty.bin"}).exit_code, 3);
 }

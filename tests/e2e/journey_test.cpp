@@ -20,7 +20,7 @@ TEST_F(JourneyTest, TheDemoWalksToItsEnd) {
   const Outcome run = cli({"demo", "workshop"});
   EXPECT_EQ(run.exit_code, 0) << run.out << run.err;
   for (const char* part :
-       {"$ opifex identify 'Moth & Lantern.cue'", "$ opifex merge", "proved: the output decodes to the input",
+       {"$ opifex identify 'workshop/Moth & Lantern.cue'", "$ opifex merge", "proved: the output decodes to the input",
         "--accept audio,form2", ": repairable\n", "mended/Kestrel Circuit (Disc 1).cue: intact"})
     EXPECT_TRUE(contains(run.out, part)) << part;
   EXPECT_TRUE(contains(run.err, "audio and form2 would be lost")) << run.err;

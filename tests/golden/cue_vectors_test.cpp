@@ -101,9 +101,9 @@ struct Converted {
   Conversion conversion;
 };
 
-Converted convert(const Image& image, const char* target, const fs::path& out, WriteOptions options = {}) {
+Converted convert(const Image& image, const char* target, const fs::path& out, const Settings& settings = {}) {
   QuietWork work;
-  ConvertRequest request{find_format(target), out, options, {}};
+  ConvertRequest request{find_format(target), out, settings, {}};
   for (const std::string& kind : content_loss_kinds()) request.accepted.insert(kind);
   Converted done;
   done.conversion = plan_conversion(image, request, work);
@@ -125,13 +125,13 @@ TEST_P(GoodSheet, MergesToTheExpectedBytes) {
 }
 
 TEST_P(GoodSheet, SplitsToTheExpectedBytesInBothCustoms) {
-  for (const auto& [key, gaps] :
-       {std::pair{"split_own", PregapFile::own}, std::pair{"split_previous", PregapFile::previous}}) {
+  for (const auto& [key, gaps] : {std::pair{"split_own", "own"}, std::pair{"split_previous", "previous"}}) {
     const nlohmann::json& expected = GetParam().expected[key];
     const TempFolder folder;
     const Image image = open_image(sheet_path(GetParam()));
     const std::string stem = fs::path(GetParam().sheet).stem().string();
-    convert(image, "cue-tracks", folder / (stem + ".cue"), {gaps});
+    convert(image, "cue-tracks", folder / (stem + ".cue"),
+            Settings::of(find_format("cue-tracks")->settings, {{"gaps", gaps}}));
     for (const nlohmann::json& file : expected["files"])
       EXPECT_EQ(sha256_file(folder / file["name"].get<std::string>()), file["sha256"]) << key;
     const Image back = open_image(folder / (stem + ".cue"));

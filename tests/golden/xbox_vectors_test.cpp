@@ -375,7 +375,9 @@ TEST(XboxVectors, AContainerIsWrittenAndReadBack) {
   QuietWork work;
   const auto write = [&](unsigned threads, const std::string& where) {
     Work own{work.progress, threads};
-    const WritePlan plan = find_format("god")->plan_write(image, folder / where / "x", {.title = "Brass Orchard"});
+    const Format& god = *find_format("god");
+    const WritePlan plan =
+        god.plan_write(image, folder / where / "x", Settings::of(god.settings, {{"title", "Brass Orchard"}}));
     WriteJob job;
     job.target = target_facts(folder.path());
     return write_outputs(image, plan, job, own).back().path;

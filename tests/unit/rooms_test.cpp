@@ -4,6 +4,7 @@
 
 #include <gtest/gtest.h>
 
+#include "opifex/core/base/text.hpp"
 #include "opifex/core/image/format.hpp"
 
 #include "testkit.hpp"
@@ -13,7 +14,7 @@ namespace {
 
 /// docs/architecture.md: later rooms may use earlier ones.
 const std::vector<std::string> kRooms = {"base",      "io",      "cd",    "image", "volumes", "formats",
-                                         "platforms", "convert", "check", "dump",  "stage"};
+                                         "platforms", "convert", "check", "dump",  "stage",   "jobs"};
 
 int rank(const std::string& room) {
   const auto at = std::find(kRooms.begin(), kRooms.end(), room);
@@ -53,6 +54,34 @@ TEST(Rooms, CoreNeverPrintsExitsOrAsksTheEnvironment) {
     std::smatch match;
     const std::string text = read_file(file);
     EXPECT_FALSE(std::regex_search(text, match, forbidden)) << file << ": " << match.str();
+  }
+}
+
+TEST(Rooms, CoreSpeaksOfNoOptions) {
+  // In a hint a setting stands as <out>, a job as <job check>: the interface writes them as its users know them.
+  const std::regex text("\"(?:[^\"\\\\\n]|\\\\.)*\"");
+  const std::regex option(
+      "--[a-z]|\\bopifex (identify|dump|rescue|convert|merge|split|rename|check|files|extract|build)\\b");
+  std::size_t seen = 0;
+  for (const fs::path& file : core_sources()) {
+    std::istringstream lines(read_file(file));
+    for (std::string line; std::getline(lines, line);) {
+      if (trim(line).starts_with("//")) continue;
+      for (std::sregex_iterator i(line.begin(), line.end(), text), end; i != end; ++i, ++seen)
+        EXPECT_FALSE(std::regex_search(i->str(), option)) << file << ": " << i->str();
+    }
+  }
+  EXPECT_GT(seen, 1000u) << "the pattern finds no texts any more";
+}
+
+TEST(Rooms, CommandFilesAreShort) {
+  for (const auto& entry : fs::directory_iterator(fs::path(OPIFEX_SOURCE) / "src/cli")) {
+    const std::string text = read_file(entry.path());
+    const bool is_command = text.find("extern const Command k") != std::string::npos;
+    const auto lines = std::count(text.begin(), text.end(), '\n');
+    const std::string name = entry.path().filename().string();
+    if (!is_command || name == "demo.cpp" || name == "help.cpp") continue;
+    EXPECT_LT(lines, 120) << name;
   }
 }
 

@@ -35,9 +35,9 @@ void throw_system_error(const std::string& what, const std::string& file, int er
   } else if (errno_value == EACCES || errno_value == EPERM) {
     d.hint = "check the permissions of the file and its folder";
   } else if (errno_value == ENOSPC || errno_value == EDQUOT) {
-    d.hint = "make room on the drive, or give another place with --out";
+    d.hint = "make room on the drive, or give another place with <out>";
   } else if (errno_value == EROFS) {
-    d.hint = "the drive is read-only; give another place with --out";
+    d.hint = "the drive is read-only; give another place with <out>";
   }
   throw Error(std::move(d));
 }

@@ -7,6 +7,7 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/check/compare.hpp"
+#include "opifex/core/image/shared_settings.hpp"
 #include "opifex/core/volumes/xdvdfs_volume.hpp"
 
 namespace opifex {
@@ -369,14 +370,16 @@ Inspection inspection_of(const Image& source, const ConvertRequest& request, con
     OpenOptions options;
     options.files = staged;
     options.keys = source.keys;
-    if (!request.options.parent.empty()) options.parents.push_back(request.options.parent);
+    options.parents = plan.needed;
     try {
       const Image result = open_image(lead, options);
       if (!result.complete) fail(lead.string(), "an incomplete image", "all of it");
       if (same_content && source.cd() && result.cd() && !result.blocks())
         require_layout(source, result, request.target->holds);
       if (prove)
-        proof = prove_same(source, result, {request.target->holds, request.options.data_track, request.options.rebuild},
+        proof = prove_same(source, result,
+                           {request.target->holds, static_cast<int>(request.settings.number(kTrack).value_or(0)),
+                            request.settings.flag(kRebuild)},
                            work);
     } catch (const Error& e) {
       if (e.details.fault != Fault::refused) throw;

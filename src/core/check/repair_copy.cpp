@@ -56,7 +56,7 @@ void refuse_unrepairable(const Image& image) {
                .file = image.path.string(),
                .found = "no sectors with error correction of their own",
                .expected = "the 2352-byte sectors of a CD, as they were read",
-               .hint = "opifex check without --repair says whether it is damaged"});
+               .hint = "<job check> without <repair> says whether it is damaged"});
 }
 
 Image repaired_view(const Image& image, const CheckResult& result) {

@@ -335,7 +335,7 @@ RescueResult plan_rescue(std::vector<RescueInput> inputs, Work& work) {
       throw Error({.code = "no_disc",
                    .what = "this is no disc whose sectors could be joined with those of another dump",
                    .file = input.image.path.string(),
-                   .hint = "opifex check says what is wrong with each"});
+                   .hint = "<job check> says what is wrong with each"});
   refuse_same_dump(inputs);
   const auto joiner = std::make_shared<Joiner>(std::move(inputs));
   expect_joinable(*joiner);

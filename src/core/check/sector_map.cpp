@@ -136,7 +136,7 @@ class MapParser {
                  .line = number_,
                  .found = std::move(found),
                  .expected = std::move(expected),
-                 .hint = "opifex dump --restart begins anew without it"});
+                 .hint = "<job dump> <restart> begins anew without it"});
   }
   std::string_view next() {
     if (rest_.empty()) {

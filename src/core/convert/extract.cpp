@@ -141,7 +141,7 @@ class ExtractPlanner {
                      .what = "nothing in the image fits this path",
                      .file = image_.path.string(),
                      .found = printable(request_.paths[i]),
-                     .hint = "opifex files shows what is in it"});
+                     .hint = "<job files> shows what is in it"});
     std::stable_sort(plan_.items.begin(), plan_.items.end(), [](const ExtractItem& a, const ExtractItem& b) {
       if (a.is_folder() != b.is_folder()) return a.is_folder();
       return !a.is_folder() && first_sector(a) < first_sector(b);

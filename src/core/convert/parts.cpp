@@ -54,7 +54,7 @@ void limit_parts(WritePlan& plan, std::uint64_t limit) {
   if (fits) return;
   if (plan.outputs.size() != 1)
     refuse("set_not_split", "a sheet and its bins are not cut by size", plan.outputs.back().path,
-           fmt::format("{} files", plan.outputs.size()), "opifex split --by tracks makes smaller files");
+           fmt::format("{} files", plan.outputs.size()), "<job split> <by> tracks makes smaller files");
   PlannedOutput& output = plan.outputs.front();
   output.part_bytes = part_size(output.path, output.size_bytes, limit);
   plan.steps.push_back(fmt::format("cut into parts of at most {} as it is written", human_size(output.part_bytes)));
@@ -67,7 +67,7 @@ void refuse_left_over(const fs::path& whole, std::size_t part, PartNames names) 
                .code = "left_over_part",
                .what = "a part of an earlier split is there: it would be taken for one of the new file",
                .file = next.string(),
-               .hint = "remove it, or give another name with --out"});
+               .hint = "remove it, or give another name with <out>"});
 }
 
 WritePlan plan_split(const fs::path& file, const fs::path& folder, std::uint64_t limit) {

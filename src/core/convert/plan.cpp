@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/image/shared_settings.hpp"
 #include "opifex/core/io/part_names.hpp"
 #include "opifex/core/volumes/wii_disc.hpp"
 #include "opifex/core/volumes/xdvdfs_volume.hpp"
@@ -40,7 +41,8 @@ class Planner {
 
  private:
   void find_cd_losses() {
-    chosen_ = request_.options.data_track != 0 ? request_.options.data_track : image_.main_data_track();
+    const auto wanted = request_.settings.number(kTrack);
+    chosen_ = wanted ? static_cast<int>(*wanted) : image_.main_data_track();
     tracks();
     sessions();
     subchannel();
@@ -177,30 +179,6 @@ class Planner {
 
 namespace {
 
-/// Around the game partition of a pressed disc lies one for video players; between its files lies filler.
-std::vector<Loss> game_partition_losses(const Image& image, const ConvertRequest& request) {
-  std::vector<Loss> losses;
-  const auto place = image.blocks() ? find_game_partition(*image.blocks()) : std::nullopt;
-  if (place && *place != 0)
-    losses.push_back({"partitions", fmt::format("the first {}, and what follows the game", human_size(*place)),
-                      "the part of the disc for video players"});
-  const auto volume = place ? read_xdvdfs(image.blocks()) : std::nullopt;
-  const std::uint64_t end = place ? *place + volume->blocks * cd::kUserBytes : 0;
-  // What only rounds an image up is no loss.
-  constexpr std::uint64_t kRounding = 1 << 20;
-  const std::uint64_t rest = place ? image.blocks()->size() - std::min(end, image.blocks()->size()) : 0;
-  const bool filler = rest > kRounding || (rest > 0 && !all_zero(read_up_to(*image.blocks(), end, kRounding)));
-  if (place && *place == 0 && !request.options.rebuild && filler)
-    losses.push_back({"padding", human_size(image.blocks()->size() - end), "what follows the last file is left out"});
-  if (request.options.rebuild)
-    losses.push_back({"padding", "gaps between files", "what no file uses is left out; sectors get other numbers"});
-  return losses;
-}
-
-}  // namespace
-
-namespace {
-
 /// A container that holds whole discs pads what is missing; without the key nobody could ever tell it from what was
 /// blank before.
 void refuse_cut_disc(const Image& image) {
@@ -215,7 +193,7 @@ void refuse_cut_disc(const Image& image) {
                    .file = image.path.string(),
                    .found = human_size(image.blocks()->size()),
                    .expected = human_size(p.end()),
-                   .hint = "give the key with --key-file; --to chd keeps the image as it is"});
+                   .hint = "give the key with <key-file>; <to> chd keeps the image as it is"});
 }
 
 }  // namespace
@@ -265,7 +243,7 @@ void refuse_content(const Image& image, const Format& target) {
                         [&](const FileContent& files) {
                           if (!target.holds.packages)
                             refuse("no_disc", fmt::format("this is a {} of files, not a disc", files.what),
-                                   "opifex extract writes its files");
+                                   "<job extract> writes its files");
                         }},
              image.content);
 }
@@ -284,9 +262,9 @@ Conversion plan_conversion(const Image& image, const ConvertRequest& request, Wo
   refuse_content(image, target);
   if (target.holds.whole_discs) refuse_cut_disc(image);
   Conversion conversion;
-  conversion.plan = target.plan_write(image, request.out, request.options);
+  conversion.plan = target.plan_write(image, request.out, request.settings);
   conversion.warnings = conversion.plan.warnings;
-  if (target.holds.game_partition) conversion.losses = game_partition_losses(image, request);
+  if (target.own_losses) conversion.losses = target.own_losses(image, request.settings);
   Planner(image, request, work, conversion).find_losses();
   return conversion;
 }
@@ -312,13 +290,13 @@ void refuse_losses(const Conversion& conversion, const Image& image, const Forma
   }
   // What is refused is no advice.
   const std::string_view other = lossless_format(image, target);
-  const std::string advice = other == target.id ? "" : fmt::format("; --to {} loses nothing", other);
+  const std::string advice = other == target.id ? "" : fmt::format("; <to> {} loses nothing", other);
   throw Error({.fault = Fault::needs_word,
                .code = "loss",
                .what = fmt::format("{} would be lost in {}", fmt::join(kinds, " and "), target.id),
                .file = image.path.string(),
                .found = fmt::format("{}", fmt::join(found, ", ")),
-               .hint = fmt::format("add --accept {} if that is meant{}", fmt::join(kinds, ","), advice)});
+               .hint = fmt::format("add <accept> {} if that is meant{}", fmt::join(kinds, ","), advice)});
 }
 
 std::string output_stem(const Image& image) {

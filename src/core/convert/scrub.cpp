@@ -66,7 +66,7 @@ Loss accepted(std::string kind, std::string where, std::string detail) {
                .what = "nobody can tell what of this disc is used",
                .file = image.path.string(),
                .found = why,
-               .hint = "leave --scrub out: everything is kept"});
+               .hint = "leave <scrub> out: everything is kept"});
 }
 
 class Scrubber {
@@ -80,7 +80,7 @@ class Scrubber {
       throw Error({.code = "no_console_disc",
                    .what = "this is left out only of Wii discs, and unused data of GameCube discs, too",
                    .file = image_.path.string(),
-                   .hint = "leave --scrub and --keep out"});
+                   .hint = "leave <scrub> and <keep> out"});
     if (wii) kept_ = {{0, image_.blocks()->size()}};
     if (request_.unused) wii ? leave_unused(*wii) : leave_unused(*console);
     if (wii && request_.keep == WiiKeep::game) leave_partitions(*wii);

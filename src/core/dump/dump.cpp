@@ -145,7 +145,7 @@ void Dump::open_source() {
                  .file = request_.source,
                  .found = fmt::format("{} bytes", device->size_bytes()),
                  .expected = "a multiple of 2048",
-                 .hint = "opifex identify says what it is, opifex convert reads it"});
+                 .hint = "<job identify> says what it is, <job convert> reads it"});
   plan_.medium.blocks = std::min<std::uint64_t>(plan_.medium.blocks, kMostBlocks);
   Image image;
   image.path = request_.source;
@@ -215,14 +215,13 @@ void Dump::plan_cd() {
 /// Music lies where the drive puts it. What is known of that is said before an hour is spent on reading.
 void Dump::look_for_offset() {
   plan_.found_offset = find_read_offset(*parts_->drive, plan_.regions);
-  const auto say = [&](const char* code, std::string text) {
-    plan_.medium.warnings.push_back({code, std::move(text)});
+  const auto say = [&](const char* code, std::string text, std::string hint) {
+    plan_.medium.warnings.push_back({code, std::move(text), std::move(hint)});
   };
   if (!plan_.found_offset) {
     if (!plan_.offset)
-      say("offset_unknown",
-          "the drive's read offset is not known: the music may lie a few samples off; --offset N corrects that, 0: "
-          "none");
+      say("offset_unknown", "the drive's read offset is not known: the music may lie a few samples off",
+          "<offset> N corrects that, 0: none");
     return;
   }
   const int late = *plan_.found_offset;
@@ -230,10 +229,10 @@ void Dump::look_for_offset() {
   const std::string is = fmt::format("data read as music show that this drive plays this disc {} samples too {}",
                                      std::abs(late), late > 0 ? "late" : "early");
   if (plan_.offset)
-    say("offset_differs",
-        fmt::format("{}, and --offset is {}: --offset {} puts the music in place", is, *plan_.offset, late));
+    say("offset_differs", fmt::format("{}, and the offset that was given is {}", is, *plan_.offset),
+        fmt::format("<offset> {} puts the music in place", late));
   else
-    say("offset_found", fmt::format("{}: --offset {} puts it in place", is, late));
+    say("offset_found", is, fmt::format("<offset> {} puts it in place", late));
 }
 
 /// A few blocks by which this disc is known again.
@@ -299,7 +298,7 @@ void Dump::plan_blocks() {
                                                   : "the disc has no file by which the key could be proved",
                  .file = request_.key_file.string(),
                  .expected = "the disc key of " + plan_.ps3->title_id,
-                 .hint = "without --key-file the disc is dumped encrypted; it can be decrypted later"});
+                 .hint = "without <key-file> the disc is dumped encrypted; it can be decrypted later"});
   parts_->key = chosen.key;
   plan_.decrypts = true;
 }
@@ -342,7 +341,7 @@ void Dump::plan_outputs() {
                    .what = fmt::format("{} holds CDs, and this is none", plan_.format->id),
                    .file = plan_.source,
                    .found = plan_.medium.name,
-                   .hint = "--to iso holds every disc of 2048-byte blocks"});
+                   .hint = "<to> iso holds every disc of 2048-byte blocks"});
     for (const PlannedOutput& o : plan_.format->plan_write(image, lead, {}).outputs)
       plan_.files.push_back({o.path, o.size_bytes});
     if (request_.subchannel && is_cd)
@@ -402,7 +401,7 @@ void Dump::check_plan() const {
          .what = fmt::format("{} would be lost in {}", fmt::join(kinds, " and "), plan_.format->id),
          .file = plan_.source,
          .found = fmt::format("{}", fmt::join(found, ", ")),
-         .hint = fmt::format("add --accept {} if that is meant; --to cue loses nothing", fmt::join(kinds, ","))});
+         .hint = fmt::format("add <accept> {} if that is meant; <to> cue loses nothing", fmt::join(kinds, ","))});
   std::vector<std::filesystem::path> targets;
   for (const PlannedFile& f : plan_.files) targets.push_back(f.path);
   refuse_existing(targets, request_.inputs, request_.existing);

@@ -142,7 +142,7 @@ void Dump::refuse_other(const SectorMapFile& saved) const {
                  .found = disc ? fmt::format("{} {}", saved.fact("title"), saved.fact("serial")) : saved.fact(name),
                  .expected = disc ? fmt::format("{} {}", plan_.medium.identity.title, plan_.medium.identity.serial)
                                   : fresh.fact(name),
-                 .hint = "put that disc in to go on, give another name with --out, or throw it away with --restart"});
+                 .hint = "put that disc in to go on, give another name with <out>, or throw it away with <restart>"});
   }
 }
 
@@ -195,7 +195,7 @@ void Dump::compare_samples(const DumpStore& store, SectorMap& map, Strategy& str
                  .code = "other_dump",
                  .what = std::move(what),
                  .file = store.files().data.string(),
-                 .hint = "give another name with --out, or throw it away with --restart"});
+                 .hint = "give another name with <out>, or throw it away with <restart>"});
     if (lba) error.details.offset = store.offset_of(*lba);
     throw error;
   };
@@ -515,7 +515,7 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
   const Inspect how = can_prove && request_.prove ? Inspect::prove : changed ? Inspect::readable : Inspect::layout;
   job.inspect = inspection_of(image, request, conversion.plan, how, result.proof, work);
   if (request_.prove && !can_prove)
-    result.warnings.push_back({"not_proved", "--prove is left out: with accepted losses disc and image differ"});
+    result.warnings.push_back({"not_proved", "the proof is left out: with accepted losses disc and image differ"});
   result.verdict = verdict_of(state.map);
   // What was asked for and did not come is not intact.
   if (result.subchannel_missing > 0) result.verdict = std::max(result.verdict, DumpVerdict::unsure);

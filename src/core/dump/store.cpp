@@ -30,7 +30,7 @@ DumpStore::DumpStore(WorkingFiles files, std::vector<Region> regions, std::size_
                  .code = "busy",
                  .what = "another dump is writing this file",
                  .file = files_.data.string(),
-                 .hint = "wait for it, or give another name with --out"});
+                 .hint = "wait for it, or give another name with <out>"});
   }
   if (subchannel) subchannel_ = open(files_.subchannel);
 }

@@ -98,7 +98,7 @@ const Format& probe_format(const std::filesystem::path& path, const FileSpace& f
        .found = source->size() == 0 ? "0 bytes" : fmt::format("{} bytes that begin {}", source->size(), hex(head)),
        .expected =
            "a cue sheet or track list, a raw or 2048-byte disc image, a VCD, CHD or WBFS, a cartridge's ROM, a floppy",
-       .hint = "opifex formats lists what can be read"});
+       .hint = "<job formats> lists what can be read"});
 }
 
 namespace {
@@ -139,6 +139,21 @@ Image open_image(const std::filesystem::path& path, const OpenOptions& options) 
   image.keys = options.keys;
   if (!options.files) find_parts(image);
   return image;
+}
+
+std::optional<ImageListing> list_images(const std::filesystem::path& path, const FileSpace& files) {
+  const bool could =
+      std::any_of(formats().begin(), formats().end(), [](const Format* f) { return f->list != nullptr; });
+  if (!could || !files.is_file(path)) return std::nullopt;
+  const SourcePtr source = files.open(path);
+  const std::string name = fold_case(path.filename().string());
+  for (const Format* f : formats()) {
+    constexpr int kSureBits = 32;  // a file that only might be of this format is opened as what it is
+    if (!f->list || f->probe(*source, name) < kSureBits) continue;
+    ImageListing listing = f->list(source);
+    if (listing.images.size() > 1) return listing;
+  }
+  return std::nullopt;
 }
 
 void refuse_holes(const Image& image, std::span<const cd::Track> tracks) {

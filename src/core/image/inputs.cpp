@@ -91,13 +91,13 @@ Inputs images_in(ArchivePtr archive, const OpenOptions& options, const std::stri
                  .hint = std::move(hint)});
   };
   if (images.empty())
-    fail(Fault::refused, "no_image", "there is no image in this archive", "", "opifex files shows what is in it");
+    fail(Fault::refused, "no_image", "there is no image in this archive", "", "<job files> shows what is in it");
   for (const fs::path& image : images)
     if (pick.empty() || path_fits(pick, image.lexically_relative(root.lexically_normal()).generic_string()))
       inputs.images.push_back({image, inside});
   if (inputs.images.empty())
-    fail(Fault::usage, "no_such_path", "no image in the archive fits --pick", printable(pick),
-         "opifex files shows what is in it");
+    fail(Fault::usage, "no_such_path", "no image in the archive fits the pattern", printable(pick),
+         "<job files> shows what is in it");
   return inputs;
 }
 

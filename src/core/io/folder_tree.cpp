@@ -80,7 +80,7 @@ void refuse_inside(const fs::path& folder, const fs::path& out) {
                .code = "inside_source",
                .what = "the image would lie in the folder it is made of",
                .file = out.string(),
-               .hint = "give another place with --out"});
+               .hint = "give another place with <out>"});
 }
 
 }  // namespace opifex

@@ -136,7 +136,7 @@ std::optional<Plan> parse(const std::string& text, const fs::path& folder) {
                .code = "exists",
                .what = "a file of this name is there already",
                .file = path.string(),
-               .hint = "--overwrite replaces it; --out gives another name"});
+               .hint = "<overwrite> replaces it; <out> gives another name"});
 }
 
 /// One file, from wherever an interruption left it.
@@ -219,7 +219,7 @@ std::vector<fs::path> finish_one(const fs::path& journal, const fs::path& folder
                  .code = "busy",
                  .what = "another job is putting its files in place here",
                  .file = journal.string(),
-                 .hint = "wait for it, or give another folder with --out"});
+                 .hint = "wait for it, or give another folder with <out>"});
   constexpr std::size_t kMostText = 64 << 20;
   const Bytes bytes = read_up_to(*open_file(journal), 0, kMostText);
   const auto plan = parse(std::string(as_text(bytes)), folder);

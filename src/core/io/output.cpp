@@ -55,7 +55,7 @@ bool remove_leftover(const std::filesystem::path& path) {
                  .code = "exists",
                  .what = "what is no plain file has the temporary name of the output",
                  .file = path.string(),
-                 .hint = "move it elsewhere, or give another name with --out"});
+                 .hint = "move it elsewhere, or give another name with <out>"});
   const FileDescriptor old(::open(path.c_str(), O_RDWR | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK));
   if (old < 0) return errno == ENOENT;
   const bool stale = ::flock(old, LOCK_EX | LOCK_NB) == 0;
@@ -82,7 +82,7 @@ FileDescriptor create_locked(const std::filesystem::path& path) {
                .code = "busy",
                .what = "another job is writing this file",
                .file = path.string(),
-               .hint = "wait for it, or give another name with --out"});
+               .hint = "wait for it, or give another name with <out>"});
 }
 
 [[noreturn]] void already_there(const std::filesystem::path& target) {
@@ -90,7 +90,7 @@ FileDescriptor create_locked(const std::filesystem::path& path) {
                .code = "exists",
                .what = "a file of this name is there already",
                .file = target.string(),
-               .hint = "--overwrite replaces it; --out gives another name"});
+               .hint = "<overwrite> replaces it; <out> gives another name"});
 }
 
 }  // namespace
@@ -318,19 +318,19 @@ void refuse_existing(const std::vector<std::filesystem::path>& targets, const In
                    .what = "the output would overwrite its own input",
                    .file = target.string(),
                    .found = *input == target ? std::string{} : fmt::format("the same file as {}", input->string()),
-                   .hint = "give another name or folder with --out"});
+                   .hint = "give another name or folder with <out>"});
     if (S_ISDIR(facts.st_mode))
       throw Error({.fault = Fault::needs_word,
                    .code = "exists",
                    .what = "a folder of this name is there already",
                    .file = target.string(),
-                   .hint = "give a file name with --out"});
+                   .hint = "give a file name with <out>"});
     if (!S_ISREG(facts.st_mode) && !S_ISLNK(facts.st_mode))
       throw Error({.fault = Fault::needs_word,
                    .code = "not_a_file",
                    .what = "what has this name is no plain file, and is never replaced",
                    .file = target.string(),
-                   .hint = "give another name with --out"});
+                   .hint = "give another name with <out>"});
     if (existing == Existing::keep) already_there(target);
   }
 }

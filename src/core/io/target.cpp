@@ -56,13 +56,18 @@ TargetFacts target_facts(const std::filesystem::path& folder) {
   return facts;
 }
 
+const std::vector<std::string>& target_file_systems() {
+  static const std::vector<std::string> names = {"fat32", "exfat", "ntfs", "ext4", "fatx"};
+  return names;
+}
+
 TargetFacts with_file_system(TargetFacts facts, const std::string& name) {
-  constexpr std::array<std::string_view, 5> kNames = {"fat32", "exfat", "ntfs", "ext4", "fatx"};
-  if (std::find(kNames.begin(), kNames.end(), name) == kNames.end())
+  const auto& known = target_file_systems();
+  if (std::find(known.begin(), known.end(), name) == known.end())
     throw Error({.fault = Fault::usage,
                  .code = "unknown_file_system",
                  .what = fmt::format("there is no file system named {} here", name),
-                 .hint = fmt::format("one of {}", fmt::join(kNames, ", "))});
+                 .hint = fmt::format("one of {}", fmt::join(known, ", "))});
   facts.file_system = name;
   facts.largest_file_bytes = name == "fat32" || name == "fatx" ? kFat32Largest : UINT64_MAX;
   constexpr std::size_t kLongestFatx = 42;
@@ -80,7 +85,7 @@ void PlannedTotal::add(const PlannedFile& file) {
          .file = file.path.string(),
          .found = human_size(file.size_bytes),
          .expected = fmt::format("at most {}", human_size(facts_.largest_file_bytes)),
-         .hint = "write it in parts with --limit fat32 (a CD: opifex split --by tracks), or to exFAT, NTFS or ext4"});
+         .hint = "write it in parts with <limit> fat32 (a CD: <job split> <by> tracks), or to exFAT, NTFS or ext4"});
   if (utf16_units(name) > facts_.longest_name || name.size() > 255)
     throw Error({.fault = Fault::needs_word,
                  .code = "name_too_long",
@@ -88,7 +93,7 @@ void PlannedTotal::add(const PlannedFile& file) {
                  .file = file.path.string(),
                  .found = fmt::format("{} characters", utf16_units(name)),
                  .expected = fmt::format("at most {}", facts_.longest_name),
-                 .hint = "give a shorter name with --out, or use: opifex rename SET NEW-NAME"});
+                 .hint = "give a shorter name with <out>, or use: <job rename> SET NEW-NAME"});
   if (files_++ == 0) folder_ = file.path.parent_path().string();
   bytes_ = checked_add(bytes_, file.size_bytes).value_or(UINT64_MAX);
 }
@@ -99,7 +104,7 @@ void PlannedTotal::check() const {
                  .code = "read_only",
                  .what = "the target drive is read-only",
                  .file = folder_,
-                 .hint = "give another place with --out"});
+                 .hint = "give another place with <out>"});
   if (bytes_ > facts_.free_bytes)
     throw Error({.fault = Fault::needs_word,
                  .code = "no_space",
@@ -107,7 +112,7 @@ void PlannedTotal::check() const {
                  .file = folder_.empty() ? "." : folder_,
                  .found = human_size(facts_.free_bytes) + " free",
                  .expected = fmt::format("{} for {}", human_size(bytes_), plural(files_, "file")),
-                 .hint = "make room, or give another place with --out"});
+                 .hint = "make room, or give another place with <out>"});
 }
 
 void check_fits(const std::vector<PlannedFile>& files, const TargetFacts& facts) {

@@ -77,10 +77,11 @@ std::vector<Warning> find_duplicates(const Survey& survey, Work& work) {
       const auto [at, is_new] = first.try_emplace(sample(*open_file(file)), i);
       const auto same = is_new ? false : same_bytes(*i, *at->second, work);
       if (same && !*same) continue;
-      problems.push_back({"duplicate", fmt::format("{} {} {}{}", i->path.lexically_relative(survey.folder).string(),
-                                                   same ? "is a copy of" : "looks like a copy of",
-                                                   at->second->path.lexically_relative(survey.folder).string(),
-                                                   same ? "" : ": opifex check --same-as proves it")});
+      problems.push_back({"duplicate",
+                          fmt::format("{} {} {}", i->path.lexically_relative(survey.folder).string(),
+                                      same ? "is a copy of" : "looks like a copy of",
+                                      at->second->path.lexically_relative(survey.folder).string()),
+                          same ? "" : "<job check> <same-as> proves it"});
     }
   }
   return problems;

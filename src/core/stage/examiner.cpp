@@ -3,7 +3,6 @@
 #include <algorithm>
 
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/formats/wbfs/wbfs.hpp"
 #include "opifex/core/io/archive.hpp"
 #include "opifex/core/volumes/content_header.hpp"
 
@@ -21,12 +20,11 @@ bool named_like_image(const fs::path& path) {
 }
 
 /// A container of many discs is no image: it is looked into by itself.
-SurveyItem many_discs(SurveyItem item) {
-  const WbfsListing listing = list_wbfs(host_files()->open(item.path));
+SurveyItem many_discs(SurveyItem item, const ImageListing& listing) {
   item.kind = SurveyKind::drive_image;
   item.format = listing.format;
   item.id.platform = listing.platform;
-  item.id.title = fmt::format("{} discs", listing.discs.size());
+  item.id.title = fmt::format("{} discs", listing.images.size());
   return item;
 }
 
@@ -87,9 +85,9 @@ std::optional<SurveyItem> Examiner::examine(const fs::path& path) const {
       return archive(std::move(item), kind);  // copies: what fails is still told of
     if (auto other = identify_non_image(*source)) return from_other(std::move(item), *other);
     if (!named_like_image(path) && best_probe(*source, path) < kSureBits) return std::nullopt;
+    if (const auto listing = list_images(path)) return many_discs(item, *listing);
     return image(item);
   } catch (const Error& e) {
-    if (e.details.code == "several_discs") return many_discs(item);
     const bool none = e.details.code == "unknown_format" || e.details.code == "empty_file";
     if (none && !is_sheet(path)) return std::nullopt;
     item.kind = SurveyKind::broken;

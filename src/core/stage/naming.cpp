@@ -115,7 +115,7 @@ class SetRenamer {
                    .file = set_.string(),
                    .found = sheet.filename().string(),
                    .expected = "the sheet's name in the command",
-                   .hint = fmt::format("opifex rename '{}' '{}'", sheet.string(), new_stem_)});
+                   .hint = fmt::format("<job rename> '{}' '{}'", sheet.string(), new_stem_)});
     if (add_parts()) return;
     refuse_several_files();
     add(set_, set_.extension().string());
@@ -153,7 +153,7 @@ class SetRenamer {
                                        image.format->id),
                    .file = set_.string(),
                    .found = fmt::format("{} files", image.files.size()),
-                   .hint = "opifex convert writes it under another name"});
+                   .hint = "<job convert> writes it under another name"});
   }
 
   /// Same stem, another extension: a cover, a patch, notes.
@@ -182,7 +182,7 @@ class SetRenamer {
                    .file = stem + longest,
                    .found = fault,
                    .expected = "a name FAT, exFAT and NTFS can hold",
-                   .hint = "leave those characters out; --limit N shortens a long name"});
+                   .hint = "leave those characters out; <limit> N shortens a long name"});
     for (const auto& [from, tail] : parts_)
       if (const fs::path to = from.parent_path() / (stem + tail); to != from) plan_.steps.push_back({from, to});
     if (sheet_) rewrite_sheet(stem);

@@ -119,7 +119,7 @@ class Builder {
     for (const char* name : {"header.bin", "info.bin", "loader.bin", "main.dol"})
       if (!system_ || !system_->find(name))
         fail("no_system_files", "the folder has not what a GameCube disc begins with", folder_,
-             fmt::format("system/{}, as opifex extract writes it", name));
+             fmt::format("system/{}, as extracting the disc writes it", name));
     constexpr std::size_t kMostLoader = 16 << 20;
     header_ = read_system("header.bin", kBootHeaderBytes, kBootHeaderBytes);
     info_ = read_system("info.bin", kBootInfoBytes, kBootInfoBytes);

@@ -275,7 +275,7 @@ class PartitionSource final : public ByteSource {
   } else if (first == wii.partitions.end()) {
     e.code = "no_partition";
     e.what = "the disc has no partition that can be read";
-    e.hint = "opifex identify says what is wrong with it";
+    e.hint = "<job identify> says what is wrong with it";
   } else if (has(WiiKey::wrong)) {
     e.code = "wrong_key";
     e.what = "the common key does not fit this disc";
@@ -285,7 +285,7 @@ class PartitionSource final : public ByteSource {
     e.code = "no_key";
     e.what = "the partitions of this disc are encrypted";
     e.expected = fmt::format("the common key of the console: {} under [common-keys]", name);
-    e.hint = "give it with --key-file FILE";
+    e.hint = "give it with <key-file> FILE";
   } else {
     e.code = "key_unproved";
     e.what = "all data of this disc is blank";

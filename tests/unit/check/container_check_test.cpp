@@ -31,11 +31,11 @@ class ContainerCheck : public testing::Test {
     cd::compute_ecc(cd::SectorSpan(sector(lba)), cd::EccHeader::zero);
   }
   /// Hunks of eight sectors.
-  fs::path to_chd(std::vector<std::string> codecs = {}) {
+  fs::path to_chd(const std::string& codecs = {}) {
     write_file(bin, bytes);
     QuietWork work;
     ConvertRequest request{find_format("chd"), folder / "game.chd"};
-    request.options.codecs = std::move(codecs);
+    if (!codecs.empty()) request.settings = Settings::of(request.target->settings, {{"codecs", codecs}});
     const Image image = open_image(sheet);
     write_outputs(image, plan_conversion(image, request, work).plan, {.existing = Existing::replace}, work);
     return folder / "game.chd";
@@ -58,8 +58,8 @@ class ContainerCheck : public testing::Test {
       lines.push_back(fmt::format("{} {} {} {}", f.code, f.lba.value_or(-1), f.count, f.message));
     return lines;
   }
-  void expect_same(std::vector<std::string> codecs = {}) {
-    const fs::path chd = to_chd(std::move(codecs));
+  void expect_same(const std::string& codecs = {}) {
+    const fs::path chd = to_chd(codecs);
     const auto wanted = told(check(sheet, {"crc32", "sha1"}));
     for (const unsigned threads : {1u, 2u, 0u}) EXPECT_EQ(told(check(chd, {"crc32", "sha1"}, threads)), wanted);
     EXPECT_EQ(told(check(chd, {})), told(check(sheet, {})));
@@ -87,8 +87,8 @@ TEST_F(ContainerCheck, DamagedAuthoredAndOddSectors) {
   std::copy_n(sector(3).begin(), cd::kRawBytes, sector(145).begin());     // data in the music
   cd::put_header(cd::SectorSpan(sector(145)), 145, 2);
   expect_same();
-  expect_same({"cdzl"});
-  expect_same({"cdzs", "cdfl"});
+  expect_same("cdzl");
+  expect_same("cdzs,cdfl");
   const CheckResult result = check(folder / "game.chd", {});
   EXPECT_EQ(result.verdict, Verdict::damaged);
   EXPECT_TRUE(std::any_of(result.findings.begin(), result.findings.end(), [](const Finding& f) {

@@ -242,8 +242,8 @@ class ChdChildren : public testing::Test {
     QuietWork work;
     const Image image = open_image(folder / (name + ".iso"));
     ConvertRequest request{find_format("chd"), folder / (name + ".chd")};
-    request.options.parent = parent;
-    request.options.hunk_bytes = hunk_bytes;
+    request.settings = Settings::of(request.target->settings,
+                                    {{"parent", parent.string()}, {"hunk-size", std::to_string(hunk_bytes)}});
     write_outputs(image, plan_conversion(image, request, work).plan, {}, work);
   }
   std::shared_ptr<const Chd> open(const std::string& name, const std::vector<std::string>& parents = {}) const {
@@ -318,7 +318,7 @@ TEST_F(ChdChildren, AParentOfAnotherKindIsRefused) {
   testkit::write_file(folder / "disc.bin", std::string(10 * 2352, 'x'));
   QuietWork work;
   ConvertRequest request{find_format("chd"), folder / "disc.chd"};
-  request.options.parent = folder / "parent.chd";
+  request.settings = Settings::of(request.target->settings, {{"parent", (folder / "parent.chd").string()}});
   try {
     plan_conversion(open_image(folder / "disc.cue"), request, work);
     FAIL() << "units of 2048 and 2448 bytes do not go together";

@@ -214,15 +214,14 @@ Detected detect(const ByteSource& source) {
   const Bytes samples = middle_samples(source);
   if (raw_multiple && cooked_multiple && all_zero(samples))
     unknown(source, "ambiguous_layout", fmt::format("{} bytes, all zero where it was looked", source.size()),
-            "--sector-size 2352 if it is audio, --sector-size 2048 if it is data");
+            "<sector-size> 2352 if it is audio, <sector-size> 2048 if it is data");
   if (raw_multiple && (sounds_like_music(samples) || !cooked_multiple)) {
     if (!sounds_like_music(samples) && !all_zero(samples))
-      unknown(source, "unknown_layout", fmt::format("{} bytes", source.size()),
-              "opifex formats lists what can be read");
+      unknown(source, "unknown_layout", fmt::format("{} bytes", source.size()), "<job formats> lists what can be read");
     return {Arrangement::audio, cd::kRawBytes, audio_is_big_endian(samples).value_or(false), false, false, {}, 0};
   }
   if (cooked_multiple) return {Arrangement::cooked, cd::kUserBytes, false, false, false, {}, 0};
-  unknown(source, "unknown_layout", fmt::format("{} bytes", source.size()), "opifex formats lists what can be read");
+  unknown(source, "unknown_layout", fmt::format("{} bytes", source.size()), "<job formats> lists what can be read");
 }
 
 Detected detect_with_size(const ByteSource& source, std::size_t sector_bytes) {

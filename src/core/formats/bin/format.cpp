@@ -44,7 +44,7 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   return image;
 }
 
-WritePlan plan_write(const Image& image, const std::filesystem::path& out, const WriteOptions&) {
+WritePlan plan_write(const Image& image, const std::filesystem::path& out, const Settings&) {
   const CdImage& disc = *image.cd();
   const cd::Lba first = disc.extents().front().lba;
   // Of several sessions or areas the first one: the planner has told what that loses.

@@ -82,7 +82,7 @@ std::shared_ptr<const Chd> Chd::open(SourcePtr file, const FindParent& find_pare
   const std::string sha1 = hex(*wanted);
   if (!chd->parent_)
     fail("parent_missing", "this CHD is only the difference to another one", "no parent", "the CHD with SHA-1 " + sha1,
-         "put its parent beside it, or name it with --parent");
+         "put its parent beside it, or name it with <parent>");
   if (chd->parent_->header().identity() != wanted)
     fail("parent_mismatch", "this is not the parent of this CHD",
          hex(chd->parent_->header().identity().value_or(Sha1{})), sha1, "");
@@ -169,7 +169,7 @@ void Chd::decode(std::uint64_t number, std::span<std::byte> out, std::span<std::
                  .offset = hunk.place,
                  .found = fmt::format("{} bytes of {}", hunk.length, kind_name(hunk)),
                  .expected = fmt::format("{} bytes of data", out.size()),
-                 .hint = "opifex check lists everything that is damaged"});
+                 .hint = "<job check> lists everything that is damaged"});
 }
 
 void Chd::read_hunk(std::uint64_t number, std::span<std::byte> out, std::span<std::byte> parity_made) const {
@@ -196,7 +196,7 @@ void Chd::check_crc(std::uint64_t number, ByteView bytes) const {
                .offset = hunk.place,
                .found = fmt::format("CRC {:X}", crc),
                .expected = fmt::format("{:X}", hunk.crc),
-               .hint = "opifex check lists everything that is damaged"});
+               .hint = "<job check> lists everything that is damaged"});
 }
 
 /// Logical bytes; the hunks read last stay decoded.

@@ -6,6 +6,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/formats/chd/chd.hpp"
+#include "opifex/core/image/shared_settings.hpp"
 
 #include "container.hpp"
 #include "decoder.hpp"
@@ -204,7 +205,7 @@ Chd::FindParent parent_finder(const fs::path& path, const std::vector<fs::path>&
                    .file = named.front().string(),
                    .found = hex(*other),
                    .expected = hex(wanted),
-                   .hint = "name the CHD with that SHA-1: opifex identify shows it"});
+                   .hint = "name the CHD with that SHA-1: <job identify> shows it"});
     return nullptr;
   };
 }
@@ -217,7 +218,7 @@ void refuse_other_parents(const fs::path& path, const OpenOptions& options, cons
                    .what = "this is not the parent of this CHD",
                    .file = named.string(),
                    .found = fmt::format("{} needs {}", path.string(), used.empty() ? "another" : used.front().string()),
-                   .hint = "leave --parent out: the right one lies beside it"});
+                   .hint = "leave <parent> out: the right one lies beside it"});
 }
 
 std::shared_ptr<const Chd> open_chd(const fs::path& path, const OpenOptions& options) {
@@ -252,24 +253,50 @@ Image open(const fs::path& path, const OpenOptions& options) {
   return image;
 }
 
+constexpr Setting kCodecs{
+    .name = "codecs",
+    .type = SettingType::choices,
+    .help = "codecs to try on each hunk (default: cdlz,cdzl,cdfl for CDs, lzma,zlib,huff,flac for the rest)",
+    .value = "NAME,...",
+    .words = [] { return chd::encodable_codecs(); }};
+constexpr Setting kHunkSize{.name = "hunk-size",
+                            .type = SettingType::size,
+                            .help = "bytes of a hunk (default: 19584, 4096)",
+                            .value = "SIZE",
+                            .range = {1, UINT32_MAX}};
+constexpr Setting kStandAlone{.name = "stand-alone",
+                              .help = "write a whole one, although a parent was needed to read the input"};
+constexpr Setting kEffort{
+    .name = "effort",
+    .type = SettingType::choice,
+    .help = "fast, normal (default) or best: time spent on getting smaller",
+    .value = "LEVEL",
+    .preset = "normal",
+    .words =
+        [] {
+          return std::vector<std::string>{"fast", "normal", "best"};
+        },
+    .details =
+        "best tries every codec on every hunk; normal leaves out those that cannot win, in about half the "
+        "time, for a file at most 0.2 % larger; fast tries one."};
+constexpr std::array kSettings = {&kCodecs, &kHunkSize, &kParent, &kStandAlone, &kEffort};
+
 constexpr std::uint32_t kCdHunk = 8 * kFrameBytes, kBlockHunk = 4096, kMostHunk = 1 << 20;
 
-void check_options(const WriteOptions& options, bool is_cd, std::uint32_t unit) {
+void check_settings(const Settings& settings, bool is_cd, std::uint32_t unit) {
   const auto fail = [](std::string what, std::string hint) {
     throw Error({.fault = Fault::usage, .code = "usage", .what = std::move(what), .hint = std::move(hint)});
   };
   constexpr std::size_t kSlots = 4;
-  if (options.codecs.size() > kSlots) fail("a CHD has room for four codecs", "");
-  const auto& known = chd::encodable_codecs();
-  for (const std::string& c : options.codecs) {
-    if (std::find(known.begin(), known.end(), c) == known.end())
-      fail(fmt::format("there is no codec named {} to write", printable(c)),
-           fmt::format("one of {}", fmt::join(known, ", ")));
+  const std::vector<std::string> codecs = settings.list(kCodecs);
+  if (codecs.size() > kSlots) fail("a CHD has room for four codecs", "");
+  for (const std::string& c : codecs) {
     if (chd::is_cd_codec(c) && !is_cd)
       fail(fmt::format("{} is a codec for CDs, and this is none", c), "lzma, zlib, huff, flac or zstd");
   }
-  if (options.hunk_bytes != 0 && (options.hunk_bytes % unit != 0 || options.hunk_bytes > kMostHunk))
-    fail(fmt::format("hunks of {} bytes cannot be written", options.hunk_bytes),
+  const std::uint64_t hunk = settings.bytes(kHunkSize).value_or(0);
+  if (hunk % unit != 0 || hunk > kMostHunk)
+    fail(fmt::format("hunks of {} bytes cannot be written", hunk),
          fmt::format("a multiple of {}, at most 1 MiB", unit));
 }
 
@@ -346,22 +373,24 @@ chd::WriteRequest block_request(const Image& image, const chd::Origin& origin) {
   return request;
 }
 
-WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
+WritePlan plan_write(const Image& image, const fs::path& out, const Settings& settings) {
   // An ISO is a disc of blocks, however small; everything else with tracks is a CD.
   const bool is_cd = image.cd() != nullptr && !image.blocks();
   const chd::Origin origin = chd::origin_of(image);
   chd::WriteRequest request = is_cd ? cd_request(image) : block_request(image, origin);
-  check_options(options, is_cd, request.unit_bytes);
+  check_settings(settings, is_cd, request.unit_bytes);
   keep_tags(origin, request.tags);
   request.origin = origin.file;
-  if (options.hunk_bytes != 0) request.hunk_bytes = options.hunk_bytes;
-  if (!options.codecs.empty()) request.codecs = options.codecs;
-  request.effort = options.effort;
-  if (!options.parent.empty()) request.parent = open_parent(options.parent, request);
+  if (const auto bytes = settings.bytes(kHunkSize)) request.hunk_bytes = static_cast<std::uint32_t>(*bytes);
+  if (auto codecs = settings.list(kCodecs); !codecs.empty()) request.codecs = std::move(codecs);
+  request.effort = settings.choice<Effort>(kEffort);
   WritePlan plan;
-  if (request.parent)
+  if (const fs::path parent = settings.text(kParent); !parent.empty() && !settings.flag(kStandAlone)) {
+    request.parent = open_parent(parent, request);
+    plan.needed.push_back(parent);
     plan.steps.push_back(
-        fmt::format("leave out what {} holds: the output needs it to be read", options.parent.filename().string()));
+        fmt::format("leave out what {} holds: the output needs it to be read", parent.filename().string()));
+  }
   plan.steps.push_back(fmt::format("pack {} into hunks of {} bytes with {}, into {}",
                                    human_size(request.logical->size()), request.hunk_bytes,
                                    fmt::join(request.codecs, ", "), out.filename().string()));
@@ -393,6 +422,7 @@ extern const Format kChdFormat = {.id = "chd",
                                             .first_pregap = true,
                                             .blocks = true},
                                   .plan_write = &plan_write,
-                                  .has_parents = true};
+                                  .has_parents = true,
+                                  .settings = kSettings};
 
 }  // namespace opifex

@@ -233,7 +233,7 @@ class ChdPacker final : public Packer {
                    .file = r_.origin->name(),
                    .found = found,
                    .expected = wanted,
-                   .hint = "another format keeps what is there without vouching for it: --to cue or --to iso"});
+                   .hint = "another format keeps what is there without vouching for it: <to> cue or <to> iso"});
     const Sha1 said = wrong_data ? *from.raw_sha1 : raw;
     return {said, wrong_tags ? *from.sha1 : overall_sha1_of(said, r_.tags)};
   }

@@ -44,6 +44,7 @@ extern const Format kCueTracksFormat = {.id = "cue-tracks",
                                         .holds = with_mixed_subchannel(kHolds),
                                         .plan_write = &cue::plan_bin_per_track,
                                         .shape = Shape::sheet,
-                                        .stored = Stored::tracks};
+                                        .stored = Stored::tracks,
+                                        .settings = cue::kTrackSettings};
 
 }  // namespace opifex

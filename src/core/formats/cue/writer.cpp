@@ -109,7 +109,7 @@ WritePlan finish(const Image& image, const std::filesystem::path& out, const std
 
 }  // namespace
 
-WritePlan plan_one_bin(const Image& image, const std::filesystem::path& out, const WriteOptions&) {
+WritePlan plan_one_bin(const Image& image, const std::filesystem::path& out, const Settings&) {
   refuse_incomplete(image);
   const CdImage& disc = *image.cd();
   const auto& tracks = disc.layout().tracks;
@@ -123,10 +123,11 @@ WritePlan plan_one_bin(const Image& image, const std::filesystem::path& out, con
   return finish(image, out, {file}, std::vector<bool>(tracks.size(), as_stored));
 }
 
-WritePlan plan_bin_per_track(const Image& image, const std::filesystem::path& out, const WriteOptions& options) {
+WritePlan plan_bin_per_track(const Image& image, const std::filesystem::path& out, const Settings& settings) {
   refuse_incomplete(image);
   const CdImage& disc = *image.cd();
   const auto& tracks = disc.layout().tracks;
+  const auto pregaps = settings.choice<PregapFile>(kGaps);
   const int width = tracks.back().number > 9 ? 2 : 1;
   std::vector<BinFile> files;
   std::vector<bool> as_stored;
@@ -143,7 +144,7 @@ WritePlan plan_bin_per_track(const Image& image, const std::filesystem::path& ou
         tracks.begin());
     const cd::Track& t = tracks[at];
     // The gap may go to the file before only if one file can hold both, and never into another session.
-    const bool to_previous = options.gaps == PregapFile::previous && at > 0 && e.lba < t.start_lba &&
+    const bool to_previous = pregaps == PregapFile::previous && at > 0 && e.lba < t.start_lba &&
                              tracks[at - 1].session == t.session && tracks[at - 1].area == t.area &&
                              tracks[at - 1].mode.sector_bytes == t.mode.sector_bytes &&
                              as_stored[at - 1] == as_stored[at];

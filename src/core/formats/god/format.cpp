@@ -6,6 +6,7 @@
 
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/formats/xiso/losses.hpp"
 #include "opifex/core/volumes/xbox_executable.hpp"
 #include "opifex/core/volumes/xdvdfs_volume.hpp"
 
@@ -186,7 +187,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
       throw Error({.code = "missing_file",
                    .what = "a data file of the game is missing",
                    .file = f.path.string(),
-                   .hint = "opifex check says which files of the game it held"});
+                   .hint = "<job check> says which files of the game it held"});
   }
   std::optional<god::Mapping> mapping;
   const SourcePtr stream = god::stored_stream(data);
@@ -223,7 +224,7 @@ void put_picture(std::span<std::byte> header, const fs::path& file) {
   }
 }
 
-Bytes make_header(const XboxExecutable& executable, const std::string& title, const WriteOptions& options) {
+Bytes make_header(const XboxExecutable& executable, const std::string& title, const fs::path& picture) {
   constexpr std::size_t kHeaderBytes = 0xB000;
   Bytes h(kHeaderBytes);
   std::copy_n(as_view("LIVE").begin(), 4, h.begin());
@@ -237,9 +238,16 @@ Bytes make_header(const XboxExecutable& executable, const std::string& title, co
   store_be32(h, 0x3A9, 1);
   put_utf16(h, 0x411, 128, title);
   put_utf16(h, 0x1691, 64, title);
-  if (!options.picture.empty()) put_picture(h, options.picture);
+  if (!picture.empty()) put_picture(h, picture);
   return h;
 }
+
+constexpr Setting kTitle{.name = "title",
+                         .type = SettingType::text,
+                         .help = "the name the console shows (default: the game's own, else the file's)",
+                         .value = "NAME"};
+constexpr Setting kPicture{
+    .name = "picture", .type = SettingType::reads, .help = "a PNG that the console shows", .value = "FILE"};
 
 /// A container that becomes one again: every byte stays, names and pictures with them.
 WritePlan plan_copy(const Image& image, const fs::path& out) {
@@ -257,9 +265,9 @@ WritePlan plan_copy(const Image& image, const fs::path& out) {
   return plan;
 }
 
-WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
+WritePlan plan_write(const Image& image, const fs::path& out, const Settings& settings) {
   const bool package = image.format == &kGodFormat || std::holds_alternative<FileContent>(image.content);
-  if (package && options.title.empty() && options.picture.empty()) return plan_copy(image, out);
+  if (package && !settings.has(kTitle) && !settings.has(kPicture)) return plan_copy(image, out);
   const auto place = image.blocks() ? find_game_partition(*image.blocks()) : std::nullopt;
   const auto volume = place ? read_xdvdfs(image.blocks()) : std::nullopt;
   const auto executable = volume ? executable_of(*volume) : std::nullopt;
@@ -269,14 +277,14 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
                                 : "there is no game partition of an Xbox disc in this image",
                  .file = image.path.string(),
                  .expected = volume ? "default.xex or default.xbe with a title id" : "",
-                 .hint = volume ? "" : "opifex identify says what it is"});
+                 .hint = volume ? "" : "<job identify> says what it is"});
   const std::uint64_t start = place.value_or(0);
   const std::uint64_t end = game_bytes(*volume, *image.blocks(), start);
-  std::string title = options.title;
+  std::string title = settings.text(kTitle);
   if (title.empty()) title = !executable->name.empty() ? executable->name : image.path.stem().string();
   god::NewContainer made;
   made.game = slice_source(image.blocks(), start, end);
-  made.header = make_header(*executable, title, options);
+  made.header = make_header(*executable, title, settings.text(kPicture));
   // A name of its own that follows from the game: consoles take any.
   Digest digest("sha1");
   digest.update(made.header);
@@ -291,12 +299,20 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
   return plan;
 }
 
+constexpr std::array kSettings = {&kTitle, &kPicture};
+
 }  // namespace
 
 extern const Format kGodFormat = {
-    "god",       "an installed Xbox or Xbox 360 game",
-    kExtensions, &probe,
-    &open,       {.blocks = true, .packages = true, .game_partition = true, .whole_discs = true},
-    &plan_write, Shape::tree};
+    .id = "god",
+    .title = "an installed Xbox or Xbox 360 game",
+    .extensions = kExtensions,
+    .probe = &probe,
+    .open = &open,
+    .holds = {.blocks = true, .packages = true, .game_partition = true, .whole_discs = true},
+    .plan_write = &plan_write,
+    .shape = Shape::tree,
+    .settings = kSettings,
+    .own_losses = &game_partition_losses};
 
 }  // namespace opifex

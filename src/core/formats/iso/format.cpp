@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "opifex/core/formats/bin/detect.hpp"
+#include "opifex/core/image/shared_settings.hpp"
 
 namespace opifex {
 
@@ -55,22 +56,23 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   return image;
 }
 
-WritePlan plan_write(const Image& image, const std::filesystem::path& out, const WriteOptions& options) {
+WritePlan plan_write(const Image& image, const std::filesystem::path& out, const Settings& settings) {
   PlannedOutput output{out, {}, 0};
   if (!image.cd()) {
     const SourcePtr blocks = image.stored_blocks();
     output.pieces.emplace_back(SourceRun{blocks, 0, blocks->size()});
   } else {
-    const int number = options.data_track != 0 ? options.data_track : image.main_data_track();
+    const auto wanted = settings.number(kTrack);
+    const int number = wanted ? static_cast<int>(*wanted) : image.main_data_track();
     const cd::Track* track = image.cd()->layout().track(number);
     if (!track || track->mode.is_audio())
-      throw Error({.code = "no_data_track",
-                   .what = options.data_track != 0 ? fmt::format("track {} is no data track", number)
-                                                   : "there is no data track on this disc",
-                   .file = image.path.string(),
-                   .found = fmt::format("{} audio tracks", image.cd()->layout().audio_track_count()),
-                   .expected = "a data track",
-                   .hint = "an ISO holds data only; a music disc stays cue/bin"});
+      throw Error(
+          {.code = "no_data_track",
+           .what = wanted ? fmt::format("track {} is no data track", number) : "there is no data track on this disc",
+           .file = image.path.string(),
+           .found = fmt::format("{} audio tracks", image.cd()->layout().audio_track_count()),
+           .expected = "a data track",
+           .hint = "an ISO holds data only; a music disc stays cue/bin"});
     // From index 01: what lies before it is pause, and every later sector keeps its place.
     for (const Extent& e : image.cd()->extents()) {
       const cd::Lba from = std::max(e.lba, track->start_lba);
@@ -86,6 +88,8 @@ WritePlan plan_write(const Image& image, const std::filesystem::path& out, const
   return plan;
 }
 
+constexpr std::array kSettings = {&kTrack};
+
 }  // namespace
 
 extern const Format kIsoFormat = {.id = "iso",
@@ -95,6 +99,7 @@ extern const Format kIsoFormat = {.id = "iso",
                                   .open = &open,
                                   .holds = {.blocks = true},
                                   .plan_write = &plan_write,
-                                  .stored = Stored::blocks};
+                                  .stored = Stored::blocks,
+                                  .settings = kSettings};
 
 }  // namespace opifex

@@ -234,7 +234,7 @@ Bytes make_header(const std::vector<cd::Track>& tracks, Lba lead_out) {
   return header;
 }
 
-WritePlan plan_write(const Image& image, const std::filesystem::path& out, const WriteOptions&) {
+WritePlan plan_write(const Image& image, const std::filesystem::path& out, const Settings&) {
   const cd::Layout& layout = image.cd()->layout();
   if (layout.tracks.front().number != 1)
     throw Error({.code = "first_track",

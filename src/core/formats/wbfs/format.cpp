@@ -8,6 +8,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/container.hpp"
 
+#include "listing.hpp"
 #include "table.hpp"
 
 namespace opifex {
@@ -59,12 +60,12 @@ const wbfs::Disc& choose(const wbfs::Table& table, const fs::path& path, const s
   if (fitting.size() == 1) return *fitting.front();
   throw Error({.fault = Fault::usage,
                .code = "several_discs",
-               .what = fitting.empty() ? "no disc in the container fits --pick"
+               .what = fitting.empty() ? "no disc in the container has an id like this"
                                        : "there is more than one disc in the container",
                .file = path.string(),
                .found = fmt::format("{}", fmt::join(names, ", ")),
                .expected = "one",
-               .hint = "choose with --pick ID"});
+               .hint = "choose with <pick> ID"});
 }
 
 Image open(const fs::path& path, const OpenOptions& options) {
@@ -159,22 +160,30 @@ class WbfsPacker final : public Packer {
   std::vector<std::uint64_t> numbers_;  // of the blocks that may hold something: holes are not read
 };
 
+constexpr Setting kHunkSize{.name = "hunk-size",
+                            .type = SettingType::size,
+                            .help = "bytes of a block (default: 2 MiB)",
+                            .value = "SIZE",
+                            .range = {1, UINT32_MAX}};
+constexpr std::array kSettings = {&kHunkSize};
+
 /// 2 MiB unless the user wants something else.
-wbfs::Geometry geometry_for(const WriteOptions& options) {
+wbfs::Geometry geometry_for(const Settings& settings) {
   wbfs::Geometry geometry;
-  if (options.hunk_bytes == 0) return geometry;
+  const auto wanted = settings.bytes(kHunkSize);
+  if (!wanted) return geometry;
   constexpr unsigned kLeast = 18, kMost = 26;
   for (geometry.block_shift = kLeast; geometry.block_shift <= kMost; ++geometry.block_shift)
-    if (geometry.block_bytes() == options.hunk_bytes) return geometry;
+    if (geometry.block_bytes() == *wanted) return geometry;
   throw Error({.fault = Fault::usage,
                .code = "bad_block_size",
                .what = "blocks cannot have this size",
-               .found = human_size(options.hunk_bytes),
+               .found = human_size(*wanted),
                .expected = "a power of two from 256 KiB to 64 MiB",
-               .hint = "loaders expect 2 MiB: leave --hunk-size out"});
+               .hint = "loaders expect 2 MiB: leave <hunk-size> out"});
 }
 
-WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
+WritePlan plan_write(const Image& image, const fs::path& out, const Settings& settings) {
   constexpr std::uint32_t kWiiMagic = 0x5D1C'9EA3, kGameCubeMagic = 0xC233'9F3D;
   constexpr std::size_t kMagicAt = 0x18, kGameCubeMagicAt = 0x1C, kHead = 0x100;
   const Bytes head = image.blocks() ? read_up_to(*image.blocks(), 0, kHead) : Bytes{};
@@ -184,9 +193,9 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
                  .what = "only a Wii disc goes into this container",
                  .file = image.path.string(),
                  .found = game_cube ? "a GameCube disc" : describe(image.content),
-                 .hint = game_cube ? "loaders expect GameCube discs as ISO" : "opifex identify says what it is"});
+                 .hint = game_cube ? "loaders expect GameCube discs as ISO" : "<job identify> says what it is"});
   }
-  const wbfs::Geometry geometry = geometry_for(options);
+  const wbfs::Geometry geometry = geometry_for(settings);
   if (image.blocks()->size() > geometry.blocks_per_disc() * geometry.block_bytes())
     throw Error({.code = "too_large",
                  .what = "the image is larger than a dual-layer disc",
@@ -209,6 +218,9 @@ extern const Format kWbfsFormat = {.id = "wbfs",
                                    .open = &open,
                                    .holds = {.blocks = true, .whole_discs = true},
                                    .plan_write = &plan_write,
-                                   .unit_bytes = std::uint64_t{1} << wbfs::Geometry{}.block_shift};
+                                   .unit_bytes = std::uint64_t{1} << wbfs::Geometry{}.block_shift,
+                                   .unit_setting = &kHunkSize,
+                                   .settings = kSettings,
+                                   .list = &wbfs::list};
 
 }  // namespace opifex

@@ -1,18 +1,18 @@
-#include "opifex/core/formats/wbfs/wbfs.hpp"
+#include "listing.hpp"
 
 #include "table.hpp"
 
-namespace opifex {
+namespace opifex::wbfs {
 
-WbfsListing list_wbfs(const SourcePtr& file) {
-  const wbfs::Table table = wbfs::read_table(file);
-  WbfsListing listing{.format = "wbfs", .platform = "wii"};
+ImageListing list(const SourcePtr& file) {
+  const Table table = read_table(file);
+  ImageListing listing{.format = "wbfs", .platform = "wii"};
   listing.block_bytes = table.geometry.block_bytes();
   listing.blocks = file->size() / listing.block_bytes;
-  for (const wbfs::Disc& d : table.discs)
-    listing.discs.push_back({d.slot, d.id, d.title, d.size_bytes, d.stored * listing.block_bytes});
+  for (const Disc& d : table.discs)
+    listing.images.push_back({d.slot, d.id, d.title, d.size_bytes, d.stored * listing.block_bytes});
   listing.warnings = table.warnings;
   return listing;
 }
 
-}  // namespace opifex
+}  // namespace opifex::wbfs

@@ -3,6 +3,8 @@
 
 #include <algorithm>
 
+#include "opifex/core/formats/xiso/losses.hpp"
+#include "opifex/core/image/shared_settings.hpp"
 #include "opifex/core/volumes/xdvdfs_volume.hpp"
 #include "opifex/core/volumes/xdvdfs_writer.hpp"
 
@@ -48,17 +50,17 @@ SourcePtr rebuilt(const SourcePtr& disc, bool padded) {
   return make_xdvdfs(xdvdfs_tree(*volume), {.padded = padded, .filetime = volume->created}).image;
 }
 
-WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions& options) {
+WritePlan plan_write(const Image& image, const fs::path& out, const Settings& settings) {
   const auto place = image.blocks() ? find_game_partition(*image.blocks()) : std::nullopt;
   if (!place)
     throw Error({.code = "no_game_partition",
                  .what = "there is no game partition of an Xbox disc in this image",
                  .file = image.path.string(),
-                 .hint = "opifex identify says what it is"});
-  const SourcePtr game =
-      options.rebuild ? rebuilt(image.blocks(), !options.minimal) : trimmed(image.blocks(), *place, !options.minimal);
+                 .hint = "<job identify> says what it is"});
+  const bool rebuild = settings.flag(kRebuild), padded = !settings.flag(kMinimal);
+  const SourcePtr game = rebuild ? rebuilt(image.blocks(), padded) : trimmed(image.blocks(), *place, padded);
   WritePlan plan;
-  plan.steps.push_back(options.rebuild
+  plan.steps.push_back(rebuild
                            ? fmt::format("pack the files of the game partition anew into {}", out.filename().string())
                            : fmt::format("copy the game partition from {:#x}, up to its last used sector, to {}",
                                          *place, out.filename().string()));
@@ -68,11 +70,18 @@ WritePlan plan_write(const Image& image, const fs::path& out, const WriteOptions
   return plan;
 }
 
+constexpr std::array kSettings = {&kRebuild, &kMinimal};
+
 }  // namespace
 
-extern const Format kXisoFormat = {"xiso",      "game partition of an Xbox or Xbox 360 disc",
-                                   kExtensions, &probe,
-                                   &open,       {.blocks = true, .game_partition = true, .whole_discs = true},
-                                   &plan_write};
+extern const Format kXisoFormat = {.id = "xiso",
+                                   .title = "game partition of an Xbox or Xbox 360 disc",
+                                   .extensions = kExtensions,
+                                   .probe = &probe,
+                                   .open = &open,
+                                   .holds = {.blocks = true, .game_partition = true, .whole_discs = true},
+                                   .plan_write = &plan_write,
+                                   .settings = kSettings,
+                                   .own_losses = &game_partition_losses};
 
 }  // namespace opifex

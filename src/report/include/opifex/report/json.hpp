@@ -8,6 +8,7 @@
 
 #include "opifex/core/check/check.hpp"
 #include "opifex/core/convert/plan.hpp"
+#include "opifex/core/jobs/writing.hpp"
 #include "opifex/core/platforms/identity.hpp"
 #include "opifex/core/stage/naming.hpp"
 
@@ -23,14 +24,7 @@ Json identify_json(const Image& image, const Identity& id);
 Json check_json(const Image& image, const CheckResult& result);
 Json rename_json(const RenamePlan& plan);
 
-struct JobResult {
-  std::vector<WrittenFile> outputs;  ///< of a plan: what would be written
-  double seconds = 0;
-  std::string proof_sha1;      ///< of what was compared, where it is a stream of bytes
-  std::string proof_compared;  ///< what was, in words; empty: nothing was
-  bool planned_only = false;
-};
-Json job_json(const Image& image, const Conversion& conversion, const JobResult& job);
+Json written_json(const jobs::Written& job);
 
 /// The document as text: two blanks of indentation, bytes that are no UTF-8 replaced.
 std::string dump(const Json& document);
@@ -49,8 +43,8 @@ class DocumentPrinter {
   DocumentPrinter(std::ostream& out, std::string command) : out_(out), command_(std::move(command)) {}
   void add(const LongResult& result);
   void add(const Json& result) { add(LongResult{result, "", {}}); }
-  /// Exactly once, as the last.
-  void finish(const Json& errors);
+  /// Exactly once, as the last. `summary`: of a job over many inputs; null: there is none.
+  void finish(const Json& errors, const Json& summary = nullptr);
 
  private:
   void begin();

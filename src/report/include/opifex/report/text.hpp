@@ -14,12 +14,8 @@ std::string short_platform_name(const std::string& id);
 std::string identify_text(const Image& image, const Identity& id);
 enum class RepairHint { give, leave_out };
 std::string check_text(const Image& image, const CheckResult& result, RepairHint hint = RepairHint::give);
-/// What is going to happen, and what would be lost.
-/// `becomes`: what the image turns into, in words.
-std::string plan_text(const Image& image, std::string_view becomes, const Conversion& conversion,
-                      const TargetFacts& facts);
-/// What was written.
-std::string job_text(const Conversion& conversion, const JobResult& job);
+/// What was written, or is going to be, with what would be lost.
+std::string written_text(const jobs::Written& job);
 enum class RenameState { planned, done };
 std::string rename_text(const RenamePlan& plan, RenameState state);
 /// The table of formats and what each can hold.

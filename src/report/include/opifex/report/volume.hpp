@@ -3,6 +3,7 @@
 
 #include "opifex/core/check/compare.hpp"
 #include "opifex/core/convert/extract.hpp"
+#include "opifex/core/jobs/files.hpp"
 #include "opifex/report/json.hpp"
 
 namespace opifex::report {
@@ -14,15 +15,9 @@ enum class FilesView { flat, tree };
 LongResult files_json(const Image& image, const std::vector<Volume>& volumes, const std::string& path);
 std::string files_text(const Image& image, const std::vector<Volume>& volumes, const std::string& path, FilesView view);
 
-struct ExtractOutcome {
-  std::vector<Extracted> items;  ///< empty: only planned
-  bool verified = false;
-  double seconds = 0;
-  std::vector<Warning> warnings = {};  ///< damage of the image
-};
-/// Refers to `plan` and `outcome`.
-LongResult extract_json(const Image& image, const ExtractPlan& plan, const ExtractOutcome& outcome);
-std::string extract_text(const ExtractPlan& plan, const ExtractOutcome& outcome, const std::string& into);
+/// Refers to `files`.
+LongResult extract_json(const jobs::ExtractedFiles& files);
+std::string extract_text(const jobs::ExtractedFiles& files);
 
 Json comparison_json(const Image& here, const std::string& other, const Comparison& result);
 std::string comparison_text(const Image& here, const std::string& other, const Comparison& result);

@@ -25,7 +25,9 @@ struct ErrorDetails {
   std::optional<std::uint64_t> offset = {};  ///< bytes from the start of `file`
   std::optional<std::uint32_t> line = {};    ///< line of a text file, from 1
   std::string found = {}, expected = {};     ///< what stood there, what should have
-  std::string hint = {};                     ///< what the user can do
+  /// What the user can do. Settings and jobs stand in it as `<out>` and `<job check>`: the interface writes them as its
+  /// users know them.
+  std::string hint = {};
 };
 
 /// Thrown by every room; caught only to add context, or at the top of main.
@@ -41,8 +43,9 @@ struct Error : std::runtime_error {
 
 /// Something the user should know that stops nothing.
 struct Warning {
-  std::string code;     ///< stable identifier ("wrong_case")
-  std::string message;  ///< one sentence
+  std::string code;       ///< stable identifier ("wrong_case")
+  std::string message;    ///< one sentence
+  std::string hint = {};  ///< what the user can do, as in ErrorDetails
 };
 
 }  // namespace opifex

@@ -30,7 +30,7 @@ UserDataScan scan_user_data(const CdImage& disc, int track, Work& work);
 struct ConvertRequest {
   const Format* target = nullptr;
   std::filesystem::path out;
-  WriteOptions options = {};
+  Settings settings = {};               ///< of the target format
   std::set<std::string> accepted = {};  ///< loss kinds the user agreed to
 };
 

@@ -11,6 +11,7 @@
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/image/image.hpp"
 #include "opifex/core/image/loss.hpp"
+#include "opifex/core/image/settings.hpp"
 #include "opifex/core/io/file_space.hpp"
 #include "opifex/core/io/output.hpp"
 
@@ -38,24 +39,8 @@ struct Capabilities {
   bool whole_discs = false;     ///< a shorter image comes back filled up with zeros to the size of a disc
 };
 
-/// Where the gap before a track goes when each track has a file of its own.
-enum class PregapFile { own, previous };
-
 /// How much time a packing format may spend on getting smaller.
 enum class Effort { fast, normal, best };
-
-struct WriteOptions {
-  PregapFile gaps = PregapFile::own;
-  int data_track = 0;                    ///< for formats of one data track; 0: the first
-  std::vector<std::string> codecs = {};  ///< of a container; empty: the usual ones
-  std::uint32_t hunk_bytes = 0;          ///< of a container, its hunks or blocks; 0: the usual
-  Effort effort = Effort::normal;        ///< of a container
-  bool rebuild = false;                  ///< of an Xbox disc: its files packed anew, without the gaps between them
-  bool minimal = false;                  ///< of an Xbox disc: not padded to 64 KiB
-  std::string title = {};                ///< of a container that shows one
-  std::filesystem::path picture = {};    ///< of such a container: a PNG
-  std::filesystem::path parent = {};     ///< of a container: the one the output is only the difference to
-};
 
 /// Sectors of the source image in a given form.
 struct SectorRun {
@@ -99,6 +84,7 @@ struct WritePlan {
   std::vector<PlannedOutput> outputs;  ///< in the order they are put in place: data first, index last
   std::vector<std::string> steps;      ///< for people
   std::vector<Warning> warnings = {};
+  std::vector<std::filesystem::path> needed = {};  ///< other files without which the outputs cannot be read
 };
 
 struct OpenOptions {
@@ -132,6 +118,20 @@ enum class Stored {
   blocks    ///< all blocks of a disc, one after the other
 };
 
+/// What a file with several images in it holds.
+struct ImageListing {
+  std::string_view format = {}, platform = {};
+  struct Item {
+    std::size_t slot = 0;
+    std::string id, title;         ///< of the image's own header; the id fits OpenOptions::pick
+    std::uint64_t size_bytes = 0;  ///< of the image
+    std::uint64_t stored_bytes = 0;
+  };
+  std::uint64_t block_bytes = 0, blocks = 0;  ///< of the file
+  std::vector<Item> images = {};
+  std::vector<Warning> warnings = {};
+};
+
 struct Format {
   std::string_view id;                           ///< lower case, with hyphens
   std::string_view title;                        ///< "cue sheet, a bin for each track"
@@ -147,11 +147,17 @@ struct Format {
     return !extension.empty() && std::find(extensions.begin(), extensions.end(), extension) != extensions.end();
   }
   /// `out` is the leading file (the cue of a set). Null: the format is only read.
-  WritePlan (*plan_write)(const Image& image, const std::filesystem::path& out, const WriteOptions& options);
+  WritePlan (*plan_write)(const Image& image, const std::filesystem::path& out, const Settings& settings);
   Shape shape = Shape::file;
   Stored stored = Stored::own_way;
-  std::uint64_t unit_bytes = 0;  ///< it leaves out empty units of that size, unless told another; 0: it does not
-  bool has_parents = false;      ///< an output may be only the difference to another one
+  std::uint64_t unit_bytes = 0;                   ///< it leaves out empty units of that size; 0: it does not
+  const Setting* unit_setting = nullptr;          ///< chooses another size; null: there is only the one
+  bool has_parents = false;                       ///< an output may be only the difference to another one
+  std::span<const Setting* const> settings = {};  ///< that plan_write reads
+  /// Of a format whose files may hold several images: all of them. Error (refused) as for opening it. Null: one a file.
+  ImageListing (*list)(const SourcePtr& file) = nullptr;
+  /// Losses that only this format has; null: those of its capabilities are all.
+  std::vector<Loss> (*own_losses)(const Image& image, const Settings& settings) = nullptr;
 
   /// Sectors or blocks without a word about what they are.
   bool is_bare() const { return shape == Shape::file && stored != Stored::own_way; }
@@ -171,6 +177,8 @@ const Format& sheet_format(Stored stored);
 
 /// The format whose proof is the strongest; Error (refused, "unknown_format") if none fits.
 const Format& probe_format(const std::filesystem::path& path, const FileSpace& files = *host_files());
+/// All images of a file that holds several; nothing if it holds one, or is no image. Error as for opening it.
+std::optional<ImageListing> list_images(const std::filesystem::path& path, const FileSpace& files = *host_files());
 /// Probes and opens. A folder or missing file is an Error that says so.
 Image open_image(const std::filesystem::path& path, const OpenOptions& options = {});
 

@@ -20,7 +20,10 @@ struct TargetFacts {
 /// Asks the system about the folder, or about its nearest existing parent.
 TargetFacts target_facts(const std::filesystem::path& folder);
 
-/// `facts` with the limits of the named file system ("fat32", "exfat", "ntfs", "ext4"); Error (usage) if unknown.
+/// Those whose limits are known: "fat32", "exfat", "ntfs", "ext4", "fatx".
+const std::vector<std::string>& target_file_systems();
+
+/// `facts` with the limits of one of them; Error (usage) if the name is none.
 TargetFacts with_file_system(TargetFacts facts, const std::string& name);
 
 /// A file a job is going to write.
@@ -39,7 +42,7 @@ class PlannedTotal {
   void check() const;
 
  private:
-  const TargetFacts& facts_;
+  TargetFacts facts_;
   std::uint64_t files_ = 0, bytes_ = 0;
   std::string folder_ = {};  // of the first file
 };

@@ -1,0 +1,135 @@
+#include "reporter.hpp"
+
+#include <fmt/format.h>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/jobs/check.hpp"
+#include "opifex/core/jobs/dump.hpp"
+#include "opifex/core/jobs/identify.hpp"
+#include "opifex/core/jobs/rename.hpp"
+#include "opifex/core/jobs/rescue.hpp"
+#include "opifex/report/archive.hpp"
+#include "opifex/report/batch.hpp"
+#include "opifex/report/dump.hpp"
+#include "opifex/report/figures.hpp"
+#include "opifex/report/survey.hpp"
+#include "opifex/report/text.hpp"
+#include "opifex/report/words.hpp"
+
+namespace opifex::cli {
+
+void Reporter::result(const jobs::Identified& found) {
+  const std::string& path = found.path;
+  const auto tell = [this](const report::Json& json, const std::string& text) { session_.result(json, text); };
+  std::visit(
+      Overloaded{[&](const jobs::IdentifiedImage& i) {
+                   tell(report::identify_json(i.image, i.id), report::identify_text(i.image, i.id));
+                 },
+                 [&](const ArchivePtr& archive) {
+                   tell(report::archive_json(path, *archive), report::archive_text(path, *archive));
+                 },
+                 [&](const NonImage& other) { tell(report::other_json(path, other), report::other_text(path, other)); },
+                 [&](const Survey& survey) { tell(report::survey_json(survey), report::survey_text(survey)); },
+                 [&](const ImageListing& listing) {
+                   tell(report::listing_json(path, listing), report::listing_text(path, listing));
+                 },
+                 [&](const jobs::UnknownFile& unknown) {
+                   tell(report::unknown_json(path, unknown.why), report::unknown_text(path, unknown.why));
+                 }},
+      found.what);
+}
+
+void Reporter::result(const jobs::Checked& checked) {
+  const auto json = [&] { return report::check_json(checked.image, checked.result); };
+  if (checked.of_batch && !session_.wants_json())
+    return session_.line(report::batch_line(step_, checked, since_.seconds()));
+  const auto hint = checked.mends ? report::RepairHint::leave_out : report::RepairHint::give;
+  session_.result_of(json, [&] { return report::check_text(checked.image, checked.result, hint); });
+}
+
+void Reporter::result(const jobs::Compared& compared) {
+  session_.result(report::comparison_json(compared.here, compared.other, compared.comparison),
+                  report::comparison_text(compared.here, compared.other, compared.comparison));
+}
+
+void Reporter::result(const jobs::Written& written) {
+  const auto json = [&] { return report::written_json(written); };
+  if (!written.of_batch || session_.wants_json())
+    return session_.result_of(json, [&] { return report::written_text(written); });
+  if (!written.planned_only) session_.line(report::batch_line(step_, written));
+}
+
+void Reporter::result(const jobs::Listed& listed) {
+  session_.result_of([&] { return report::files_json(listed.image, listed.volumes, listed.path); },
+                     [&] { return report::files_text(listed.image, listed.volumes, listed.path, view_); });
+}
+
+void Reporter::result(const jobs::ExtractedFiles& files) {
+  session_.result_of([&] { return report::extract_json(files); }, [&] { return report::extract_text(files); });
+}
+
+void Reporter::result(const jobs::Renamed& renamed) {
+  const auto state = renamed.planned_only ? report::RenameState::planned : report::RenameState::done;
+  std::string text = renamed.finished.empty() ? report::rename_text(renamed.plan, state)
+                                              : "Finished what an interrupted job had begun:\n";
+  for (const auto& file : renamed.finished) text += fmt::format("  {}\n", file.filename().string());
+  session_.result(report::rename_json(renamed.plan), text);
+}
+
+void Reporter::result(const jobs::Rescued& rescued) {
+  report::Json json = report::written_json(rescued.written);
+  report::add_rescue(json, rescued.rescue, rescued.inputs);
+  const std::string text = report::written_text(rescued.written) + report::rescue_text(rescued.rescue, rescued.inputs);
+  session_.result(json, text);
+  if (rescued.record_text.empty()) return;
+  const auto& [existing, inputs] = std::tie(rescued.rules.existing, rescued.rules.inputs);
+  write_whole_file(rescued.record_text, printable_lines(text), existing, inputs);
+  write_whole_file(rescued.record_json, report::dump(report::record("rescue", json)), existing, inputs);
+}
+
+void Reporter::result(const jobs::Dumped& dumped) {
+  if (dumped.begins) return session_.message(report::dump_plan_text(dumped.plan, report::DumpTense::now) + "\n");
+  if (!dumped.result)
+    return session_.result(report::dump_json(dumped.plan, nullptr), report::dump_plan_text(dumped.plan));
+  const report::Json json = report::dump_json(dumped.plan, dumped.result);
+  const std::string text = report::dump_text(dumped.plan, *dumped.result);
+  session_.result(json, text);
+  const jobs::DumpCompanions& files = dumped.companions;
+  if (dumped.result->verdict != dump::DumpVerdict::intact)
+    session_.message(fmt::format("the damaged sectors are listed in {}: opifex rescue uses it\n", files.map.string()));
+  if (!files.record_text.empty()) {
+    write_whole_file(files.record_text, printable_lines(text), dumped.existing, dumped.inputs);
+    write_whole_file(files.record_json, report::dump(report::record("dump", json)), dumped.existing, dumped.inputs);
+  }
+  if (files.report.empty()) return;
+  for (const auto& figure :
+       report::draw_dump(dumped.plan, *dumped.result, {files.report, dumped.existing, dumped.inputs}))
+    session_.message(fmt::format("drew {}\n", figure.string()));
+}
+
+void Reporter::result(const jobs::CopiedFolder& copied) {
+  session_.result(report::folder_copy_json(copied.from, copied.into, copied.copy, copied.planned_only),
+                  report::folder_copy_text(copied.from, copied.into, copied.copy, copied.planned_only));
+}
+
+void Reporter::message(const Warning& warning) {
+  session_.message(fmt::format("opifex: {}\n", printable(report::warning_text(warning))));
+}
+
+void Reporter::planned(const jobs::BatchPlan& plan) {
+  if (!plan.planned_only) return session_.message(report::batch_start_text(plan));
+  if (!session_.wants_json()) session_.line(report::batch_plan_text(plan));
+}
+
+void Reporter::begins(const jobs::BatchStep& step) {
+  step_ = step;
+  since_ = {};
+  session_.begins(step);
+}
+
+void Reporter::ended(const jobs::BatchSummary& summary) {
+  session_.summary(report::batch_summary_json(summary));
+  if (!session_.wants_json()) session_.line(report::batch_summary_text(summary));
+}
+
+}  // namespace opifex::cli

@@ -1,0 +1,40 @@
+/// Turns what a job tells into text or JSON of a session.
+#pragma once
+
+#include "opifex/core/jobs/batch.hpp"
+#include "opifex/report/volume.hpp"
+
+#include "session.hpp"
+
+namespace opifex::cli {
+
+class Reporter : public jobs::Listener {
+ public:
+  explicit Reporter(Session& session) : session_(session) {}
+  void result(const jobs::Identified& found) override;
+  void result(const jobs::Checked& checked) override;
+  void result(const jobs::Compared& compared) override;
+  void result(const jobs::Written& written) override;
+  void result(const jobs::Listed& listed) override;
+  void result(const jobs::ExtractedFiles& files) override;
+  void result(const jobs::Renamed& renamed) override;
+  void result(const jobs::Rescued& rescued) override;
+  void result(const jobs::Dumped& dumped) override;
+  void result(const jobs::CopiedFolder& copied) override;
+  void message(const Warning& warning) override;
+  void failed(const Error& error) override { session_.failed(error); }
+  void planned(const jobs::BatchPlan& plan) override;
+  void begins(const jobs::BatchStep& step) override;
+  void ended(const jobs::BatchSummary& summary) override;
+
+  /// How lists of files are laid out.
+  void set_view(report::FilesView view) { view_ = view; }
+
+ private:
+  Session& session_;
+  report::FilesView view_ = report::FilesView::flat;
+  jobs::BatchStep step_ = {};
+  jobs::Stopwatch since_ = {};  // of the current step
+};
+
+}  // namespace opifex::cli

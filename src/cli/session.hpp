@@ -1,0 +1,92 @@
+/// A command that is running: what the user chose, and how it speaks.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "opifex/core/base/progress.hpp"
+#include "opifex/core/image/settings.hpp"
+#include "opifex/core/jobs/job.hpp"
+#include "opifex/report/json.hpp"
+
+#include "console.hpp"
+#include "progress_line.hpp"
+
+namespace spdlog {
+class logger;
+}
+
+namespace opifex::cli {
+
+/// docs/errors.md
+enum Exit : int { kDone = 0, kBadNews = 1, kUsage = 2, kRefused = 3, kNeedsWord = 4, kDevice = 5, kInterrupted = 130 };
+int exit_code(Fault fault);
+
+/// Those of every command.
+extern const Setting kJson, kQuiet, kProgress, kThreads, kLog, kHelpFlag;
+const SettingList& common_settings();
+
+/// One line of a command, taken apart.
+struct Line {
+  std::string command;
+  std::vector<std::string> words;
+  Settings settings;
+  const SettingList* list = nullptr;  ///< all settings the command has
+};
+
+class Session {
+ public:
+  /// Error (needs_word, "not_a_log"; device) if there can be no log.
+  Session(Line line, Console& console, std::stop_token stop);
+  ~Session();
+  Session(const Session&) = delete;
+  Session& operator=(const Session&) = delete;
+
+  const std::vector<std::string>& words() const { return line_.words; }
+  const Settings& settings() const { return line_.settings; }
+  bool wants_json() const { return settings().flag(kJson); }
+  Work& work() { return work_; }
+  Console& console() { return console_; }
+
+  /// A result: in `json` for --json, else as text on stdout.
+  void result(const report::Json& json, const std::string& text);
+  /// The same for lists of any length: only the form that is wanted is made.
+  template <typename MakeJson, typename MakeText>
+  void result_of(const MakeJson& make_json, const MakeText& make_text) {
+    if (!wants_json()) return result(report::Json(), make_text());
+    pause_progress();
+    document_.add(make_json());
+  }
+  /// Part of a result that goes on from the one before: no empty line between them.
+  void line(const std::string& text);
+  /// Of a job over many inputs, for the end of the JSON document.
+  void summary(report::Json json) { summary_ = std::move(json); }
+  /// Part of the answer that only a person needs; on stderr, not under --quiet or --json.
+  void message(const std::string& text);
+  /// Reports an Error of one input and remembers its exit code; other inputs go on.
+  void failed(const Error& error);
+  /// The same for what ended the command: its exit code counts.
+  void ended_by(const Error& error);
+  void bad_news() { exit_ = exit_ == kDone ? kBadNews : exit_; }
+  void begins(const jobs::BatchStep& step);
+  /// Prints the JSON document if asked for; the exit code of the command.
+  int finish();
+
+  /// Wipes the progress line until the next draw.
+  void pause_progress();
+
+ private:
+  Line line_;
+  Console& console_;
+  Progress progress_;
+  Work work_;
+  report::DocumentPrinter document_;
+  report::Json errors_ = report::Json::array(), summary_ = nullptr;
+  int exit_ = kDone;
+  bool separate_ = false;
+  std::shared_ptr<spdlog::logger> log_;
+  std::unique_ptr<ProgressLine> drawing_;
+};
+
+}  // namespace opifex::cli

@@ -1,0 +1,53 @@
+/// The files inside images: listed, and written to a folder.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "opifex/core/convert/extract.hpp"
+#include "opifex/core/jobs/job.hpp"
+#include "opifex/core/volumes/volume.hpp"
+
+namespace opifex::jobs {
+
+struct FilesJob {
+  std::string input;      ///< an image, an archive, or a folder of images
+  std::string path = {};  ///< in it: a folder, a file or a pattern; empty: everything
+  ReadRules reading = {};
+  /// Error (usage) for more than an image and a path.
+  static FilesJob of(const std::vector<std::string>& words, const Settings& settings);
+};
+
+/// The files of one image.
+struct Listed {
+  const Image& image;
+  const std::vector<Volume>& volumes;
+  std::string path;
+};
+Outcome run(const FilesJob& job, Listener& listener, Work& work);
+
+struct ExtractFilesJob {
+  std::string input;                    ///< an image, an archive, or a folder of images
+  std::vector<std::string> paths = {};  ///< in it; empty: everything
+  std::string into;                     ///< of several images each gets a folder in it
+  Form2As form2 = Form2As::raw;
+  bool read_back = false;  ///< read every file back and compare it with the image
+  ReadRules reading = {};
+  WriteRules writing = {};
+  /// Error (usage) if no folder is named.
+  static ExtractFilesJob of(const std::vector<std::string>& words, const Settings& settings);
+};
+
+/// What was written of one image, or would be.
+struct ExtractedFiles {
+  const Image& image;
+  const ExtractPlan& plan;
+  std::string into;
+  std::vector<Extracted> items = {};  ///< empty: only planned
+  bool read_back = false;
+  double seconds = 0;
+  std::vector<Warning> warnings = {};  ///< damage of the image
+};
+Outcome run(const ExtractFilesJob& job, Listener& listener, Work& work);
+
+}  // namespace opifex::jobs

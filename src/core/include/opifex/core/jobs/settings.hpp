@@ -1,0 +1,34 @@
+/// The settings of jobs, beside those of formats.
+#pragma once
+
+#include "opifex/core/image/shared_settings.hpp"
+
+namespace opifex::jobs {
+
+extern const Setting kOut, kInto, kTo, kAccept, kPlan, kOverwrite, kProve, kStrict, kSha1, kFileSystem;
+extern const Setting kKeyFile, kTitles, kHashes, kSameAs, kRepair, kTree, kReadBack, kForm2;
+extern const Setting kScrub, kKeep, kLimit, kLimitSplit, kBy, kSkipExisting;
+extern const Setting kNameLimit;
+extern const Setting kRecord, kPasses, kGiveUpAfter, kSpeed, kOffset, kSubchannel, kReport, kRestart, kNext, kDiscs,
+    kSaveEvery;
+
+/// All settings of a job, in the order in which help shows them. Those of formats are among them where it writes one.
+const SettingList& identify_settings();
+const SettingList& check_settings();
+const SettingList& convert_settings();
+const SettingList& merge_settings();
+const SettingList& split_settings();
+const SettingList& files_settings();
+const SettingList& extract_settings();
+const SettingList& build_settings();
+const SettingList& rename_settings();
+const SettingList& rescue_settings();
+const SettingList& dump_settings();
+
+/// Several formats may have a setting of one name: which ones, for a line of help. Empty: it is the job's own.
+std::vector<const Format*> formats_with(const Setting& setting);
+
+/// A format that can be written. Error (usage) with the nearest right word.
+const Format& writable_format(const std::string& id);
+
+}  // namespace opifex::jobs

@@ -1,0 +1,293 @@
+#include "opifex/core/jobs/files.hpp"
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "opifex/core/base/glob.hpp"
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/check/source_check.hpp"
+#include "opifex/core/jobs/batch.hpp"
+#include "opifex/core/jobs/settings.hpp"
+#include "opifex/core/platforms/identity.hpp"
+#include "opifex/core/platforms/ps3_disc.hpp"
+
+namespace opifex::jobs {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+std::vector<Volume> volumes_of(const Image& image) {
+  std::vector<Volume> volumes = read_volumes(image);
+  const bool rom = std::holds_alternative<RomContent>(image.content);
+  if (volumes.empty())
+    throw Error({.code = "no_file_system",
+                 .what = rom ? "this is a ROM: there are no files in it"
+                             : "there is no file system in this image that can be read",
+                 .file = image.path.string(),
+                 .found = describe(image.content),
+                 .hint = "<job identify> says what it is"});
+  return volumes;
+}
+
+bool any_damage(const std::vector<Volume>& volumes) {
+  return std::any_of(volumes.begin(), volumes.end(), [](const Volume& v) { return v.damaged(); });
+}
+
+/// Something with files in it: an image, or an archive itself.
+struct Contents {
+  Image image;
+  std::vector<Volume> volumes;
+};
+
+Contents open_image_files(const Input& input) {
+  Contents contents{open_source(input), {}};
+  contents.volumes = volumes_of(contents.image);
+  return contents;
+}
+
+/// What a word stands for: the members of an archive, unless one of its images is picked, or images.
+class Holders {
+ public:
+  Holders(const std::string& word, const ReadRules& rules, Wanted wanted, Work& work) {
+    if (!fs::is_directory(word) && rules.pick.empty()) archive_ = open_archive(word, rules.spool_folder);
+    if (archive_) {
+      files_.add(archive_->volumes());
+      word_ = word;
+      return;
+    }
+    if (fs::is_directory(word)) {
+      sources_ = find_sources({word}, rules, wanted, work);
+    } else {
+      const Inputs inputs = find_inputs(word, rules.opening, rules.pick, rules.spool_folder);
+      if (inputs.archive) files_.add(inputs.archive->volumes());
+      if (inputs.images.size() != 1) open_one(word, rules, files_);  // says that there are several
+      sources_.images.push_back({inputs.images.front(), word});
+    }
+  }
+
+  bool searched() const { return sources_.searched; }
+  std::size_t count() const { return archive_ ? 1 : sources_.images.size(); }
+  std::string name(std::size_t i) const { return archive_ ? word_ : sources_.images[i].name; }
+  const std::vector<LeftOut>& left_out() const { return sources_.left_out; }
+  InputFiles files() const {
+    InputFiles all = files_;
+    all.add(sources_.files);
+    return all;
+  }
+  Contents open(std::size_t i) const {
+    if (!archive_) return open_image_files(sources_.images[i].input);
+    Contents contents;
+    contents.image.path = word_;
+    contents.volumes.push_back(archive_volume(*archive_));
+    return contents;
+  }
+
+ private:
+  ArchivePtr archive_;
+  std::string word_;
+  Sources sources_;
+  InputFiles files_;
+};
+
+/// Failures of one image of many, so that the others go on.
+class Many {
+ public:
+  Many(const Holders& holders, Listener& listener) : holders_(holders), listener_(listener) {
+    for (const LeftOut& left : holders.left_out()) failed(Error(left.why));
+  }
+  template <typename Do>
+  void each(const Do& action) {
+    for (std::size_t i = 0; i < holders_.count(); ++i) {
+      try {
+        action(i);
+      } catch (const Error& e) {
+        if (!holders_.searched() || ends_all(e)) throw;
+        failed(e);
+      }
+    }
+  }
+  void failed(const Error& e) {
+    outcome.failures.push_back(e.details);
+    listener_.failed(e);
+  }
+  Outcome outcome = {};
+
+ private:
+  const Holders& holders_;
+  Listener& listener_;
+};
+
+}  // namespace
+
+FilesJob FilesJob::of(const std::vector<std::string>& words, const Settings& settings) {
+  if (words.size() > 2)
+    throw Error({.fault = Fault::usage, .code = "usage", .what = "files takes an image and at most one path"});
+  FilesJob job{.input = words.front(), .path = words.size() > 1 ? words[1] : ""};
+  job.reading = ReadRules::of(settings);
+  job.reading.opening.allow_missing = true;
+  return job;
+}
+
+Outcome run(const FilesJob& job, Listener& listener, Work& work) {
+  const Holders holders(job.input, job.reading, Wanted::all, work);
+  Many many(holders, listener);
+  many.each([&](std::size_t i) {
+    const Contents contents = holders.open(i);
+    const auto fits = [&](const Volume& v) {
+      return std::any_of(v.entries.begin(), v.entries.end(),
+                         [&](const VolumeEntry& e) { return path_fits(job.path, e.path); });
+    };
+    if (!job.path.empty() && std::none_of(contents.volumes.begin(), contents.volumes.end(), fits)) {
+      if (holders.searched()) return;  // another of them may have it
+      throw Error({.fault = Fault::usage,
+                   .code = "no_such_path",
+                   .what = "nothing in the image fits this path",
+                   .file = job.input,
+                   .found = printable(job.path)});
+    }
+    listener.result(Listed{contents.image, contents.volumes, job.path});
+    if (any_damage(contents.volumes)) many.outcome.good = false;
+  });
+  return std::move(many.outcome);
+}
+
+ExtractFilesJob ExtractFilesJob::of(const std::vector<std::string>& words, const Settings& settings) {
+  if (settings.text(kInto).empty())
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "extract needs a folder for the files",
+                 .hint = "<into> DIR: the folder is made if it is not there"});
+  ExtractFilesJob job{.input = words.front(), .paths = {words.begin() + 1, words.end()}, .into = settings.text(kInto)};
+  job.form2 = settings.choice<Form2As>(kForm2);
+  job.read_back = settings.flag(kReadBack);
+  job.reading = ReadRules::of(settings);
+  job.writing = WriteRules::of(settings);
+  job.writing.inputs = named_inputs(words, settings, extract_settings());
+  return job;
+}
+
+namespace {
+
+/// A disc of 2048-byte blocks has lost what streamed sectors hold beyond them.
+void warn_of_form2(const Image& image, const ExtractPlan& plan, Listener& listener) {
+  const auto cut =
+      std::count_if(plan.items.begin(), plan.items.end(), [&](const ExtractItem& i) { return i.entry->form2; });
+  if (cut > 0 && (!image.cd() || image.blocks()))
+    listener.message(
+        {"form2_cut", fmt::format("{} had sectors of more than 2048 bytes; this image holds only 2048 of each",
+                                  plural(static_cast<std::uint64_t>(cut), "streamed file"))});
+}
+
+/// What is wrong with the image as far as this extraction is concerned.
+std::vector<Finding> damage_of(const Contents& contents, const ExtractPlan& plan, Work& work) {
+  std::vector<Finding> findings;
+  if (contents.image.format)  // an archive's members have their own checksums
+    findings = SourceCheck(contents.image, false, work, &contents.volumes).finish();
+  for (const Volume& volume : contents.volumes) {
+    std::vector<const VolumeEntry*> files;
+    for (const ExtractItem& item : plan.items)
+      if (!item.is_folder() && item.volume == &volume) files.push_back(item.entry);
+    for (Finding& f : bad_sectors_of(contents.image, files, volume, work)) findings.push_back(std::move(f));
+  }
+  return findings;
+}
+
+/// Files in regions that are encrypted are written as they are: of no use to anybody without the key. True if any was.
+bool warn_of_ciphertext(const Image& image, const ExtractPlan& plan, Listener& listener) {
+  const auto disc = image.blocks() ? read_ps3_disc(*image.blocks()) : std::nullopt;
+  if (!disc || !disc->has_encrypted() || identify_platform(image).state != "encrypted") return false;
+  const auto hit = std::count_if(plan.items.begin(), plan.items.end(), [&](const ExtractItem& i) {
+    return std::any_of(i.entry->extents.begin(), i.entry->extents.end(), [&](const VolumeExtent& x) {
+      const std::uint64_t last = x.sector + (x.sectors() > 0 ? x.sectors() - 1 : 0);
+      return disc->is_encrypted(x.sector) || disc->is_encrypted(last);
+    });
+  });
+  if (hit == 0) return false;
+  listener.message({"encrypted",
+                    fmt::format("{} file{} encrypted, and written as {}", hit, hit == 1 ? " is" : "s are",
+                                hit == 1 ? "it is" : "they are"),
+                    "<key-file> decrypts"});
+  return true;
+}
+
+/// Files or folders that could not be written whole, or not at all.
+bool any_lost(const std::vector<Volume>& volumes) {
+  return any_damage(volumes) || std::any_of(volumes.begin(), volumes.end(), [](const Volume& v) {
+           return std::any_of(v.entries.begin(), v.entries.end(), [](const VolumeEntry& e) {
+             return (e.kind == EntryKind::file && !e.sound) || !e.refused.empty();
+           });
+         });
+}
+
+/// True if nothing was wrong.
+bool extract_one(const ExtractFilesJob& job, const Contents& contents, const fs::path& into, const WriteRules& rules,
+                 Listener& listener, Work& work) {
+  const Stopwatch watch;
+  bool good = true;
+  const TargetFacts facts = rules.target(into);
+  const ExtractPlan plan = plan_extract(contents.image, contents.volumes, {job.paths, into, job.form2}, facts);
+  ExtractedFiles done{.image = contents.image, .plan = plan, .into = into.string()};
+  const auto take_damage = [&] {
+    if (take_findings(damage_of(contents, plan, work), contents.image, rules, done.warnings)) good = false;
+  };
+  if (!rules.plan_only) {
+    InputFiles inputs = rules.inputs;
+    inputs.add(input_paths(contents.image));
+    if (rules.strict) take_damage();
+    done.items = run_extract(plan, {rules.existing, job.read_back, facts, into, std::move(inputs)}, work);
+    done.read_back = job.read_back;
+    if (!rules.strict) take_damage();
+  }
+  done.seconds = watch.seconds();
+  warn_of_form2(contents.image, plan, listener);
+  listener.result(done);
+  if (warn_of_ciphertext(contents.image, plan, listener)) good = false;
+  return good && !any_lost(contents.volumes);
+}
+
+/// Each image's folder, none of them twice; room for all of their files.
+std::vector<fs::path> folders_of(const ExtractFilesJob& job, const Holders& holders, Many& many) {
+  std::vector<fs::path> folders(holders.count());
+  std::map<std::string, std::string> taken;
+  PlannedTotal total(job.writing.target(job.into));
+  many.each([&](std::size_t i) {
+    const Contents contents = holders.open(i);
+    const fs::path folder = fs::path(job.into) / output_stem(contents.image);
+    const auto [at, is_new] = taken.try_emplace(fold_case(folder.string()), holders.name(i));
+    if (!is_new)
+      throw Error({.fault = Fault::usage,
+                   .code = "same_output",
+                   .what = "the files of two images would go into one folder",
+                   .file = folder.string(),
+                   .found = at->second + " + " + holders.name(i),
+                   .expected = "a folder for each",
+                   .hint = "extract them one after the other, or rename one: <job rename>"});
+    const ExtractPlan plan =
+        plan_extract(contents.image, contents.volumes, {job.paths, folder, job.form2}, job.writing.target(job.into));
+    for (const ExtractItem& item : plan.items)
+      if (!item.is_folder()) total.add({item.target, item.size_bytes});
+    folders[i] = folder;
+  });
+  total.check();
+  return folders;
+}
+
+}  // namespace
+
+Outcome run(const ExtractFilesJob& job, Listener& listener, Work& work) {
+  const Holders holders(job.input, job.reading, Wanted::whole, work);
+  WriteRules rules = job.writing;
+  rules.inputs.add(holders.files());
+  Many many(holders, listener);
+  std::vector<fs::path> folders(holders.count(), job.into);
+  if (holders.searched()) folders = folders_of(job, holders, many);
+  many.each([&](std::size_t i) {
+    if (folders[i].empty()) return;  // told already
+    if (!extract_one(job, holders.open(i), folders[i], rules, listener, work)) many.outcome.good = false;
+  });
+  return std::move(many.outcome);
+}
+
+}  // namespace opifex::jobs

@@ -1,0 +1,312 @@
+#include "opifex/core/jobs/settings.hpp"
+
+#include <algorithm>
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include "opifex/core/base/error.hpp"
+#include "opifex/core/base/hash.hpp"
+#include "opifex/core/image/format.hpp"
+#include "opifex/core/image/loss.hpp"
+#include "opifex/core/io/target.hpp"
+#include "opifex/core/jobs/build.hpp"
+#include "opifex/core/jobs/job.hpp"
+
+namespace opifex::jobs {
+namespace {
+
+using enum SettingType;
+
+std::vector<std::string> writable_ids() {
+  std::vector<std::string> ids;
+  for (const Format* f : formats())
+    if (f->plan_write) ids.emplace_back(f->id);
+  return ids;
+}
+
+std::vector<std::string> hash_words() {
+  std::vector<std::string> words = digest_names();
+  words.emplace_back("none");
+  return words;
+}
+
+}  // namespace
+
+extern const Setting kOut{
+    .name = "out", .type = writes, .help = "output file, leading .cue, or folder", .value = "PATH"};
+extern const Setting kInto{.name = "into", .type = writes, .help = "the folder to write to", .value = "DIR"};
+extern const Setting kTo{.name = "to",
+                         .type = choice,
+                         .help = "what to write: <job formats> lists them",
+                         .value = "FORMAT",
+                         .words = &writable_ids};
+extern const Setting kAccept{.name = "accept",
+                             .type = choices,
+                             .help =
+                                 "agree to lose: audio, tracks, form2, subchannel, raw-headers, sessions, "
+                                 "partitions",
+                             .value = "LOSS,...",
+                             .words = [] { return content_loss_kinds(); }};
+extern const Setting kPlan{.name = "plan", .help = "say what would be done and lost; write nothing"};
+extern const Setting kOverwrite{.name = "overwrite", .help = "replace existing files"};
+extern const Setting kProve{
+    .name = "prove",
+    .help = "read the output back and compare every sector with the input",
+    .details =
+        "Before it gets its name: tracks, gaps, marks, texts and every sector, or every byte of a disc "
+        "of blocks. build: every file is compared with the folder. dump: the image with what came from "
+        "the disc. What was compared is said."};
+extern const Setting kStrict{
+    .name = "strict",
+    .help = "write nothing if the input turns out to be damaged",
+    .details =
+        "Without it the output is written as far as the input can be read, the damage is told, and "
+        "the exit code is 1."};
+extern const Setting kSha1{.name = "sha1", .help = "print the SHA-1 of each output"};
+extern const Setting kFileSystem{.name = "fs",
+                                 .type = choice,
+                                 .help =
+                                     "rules of the target drive: fat32, exfat, ntfs, ext4, fatx (default: found "
+                                     "out)",
+                                 .value = "TYPE",
+                                 .words = [] { return target_file_systems(); }};
+extern const Setting kKeyFile{
+    .name = "key-file",
+    .type = reads,
+    .help = "your keys (TOML): encrypted PS3 discs and Wii partitions are read decrypted",
+    .value = "FILE",
+    .details =
+        "A file of 16 bytes or of 32 hexadecimal digits; a folder of such files, named after the title "
+        "id, the serial or the image (those that may fit are tried and proved); or TOML, each key of 32 "
+        "hexadecimal digits: a table [disc-keys] of title ids, for encrypted PS3 discs, and a table "
+        "[common-keys] with the lines wii and wii-korean: the partitions of Wii discs can be listed, "
+        "extracted, verified and scrubbed. A key is proved before anything is written, and never "
+        "shown. dump: decrypts while reading."};
+extern const Setting kTitles{
+    .name = "titles",
+    .type = reads,
+    .help = "your own list (CSV: id,title) names what has only an id",
+    .value = "FILE",
+    .details =
+        "A line of id,title each. Outputs of installed games are named by their title, never by the "
+        "hexadecimal name of their file."};
+extern const Setting kHashes{.name = "hashes",
+                             .type = choices,
+                             .help = "crc32, md5, sha1, sha256, sha512 ..., or none",
+                             .value = "LIST",
+                             .preset = "crc32,md5,sha1",
+                             .words = &hash_words};
+extern const Setting kSameAs{.name = "same-as",
+                             .type = reads,
+                             .help = "only compare the content with another image or with a folder",
+                             .value = "OTHER"};
+extern const Setting kRepair{.name = "repair", .help = "write a copy with everything mended that can be; needs <out>"};
+extern const Setting kTree{.name = "tree", .help = "folders indented instead of whole paths"};
+extern const Setting kReadBack{.name = "check", .help = "read every file back and compare it with the image"};
+extern const Setting kForm2{.name = "form2",
+                            .type = choice,
+                            .help =
+                                "streamed files of CD-ROM XA: raw (default, sectors of 2352 bytes) or payload "
+                                "(2324)",
+                            .value = "HOW",
+                            .preset = "raw",
+                            .words = [] {
+                              return std::vector<std::string>{"raw", "payload"};
+                            }};
+extern const Setting kScrub{
+    .name = "scrub",
+    .help = "for GameCube and Wii discs: leave out what no file uses (Wii: needs <key-file>)",
+    .details =
+        "Zeros for what no file and no table uses, named as the loss scrubbed; into wbfs, blocks that hold "
+        "anything used stay whole. Never done by itself: some games read what no table names."};
+extern const Setting kKeep{.name = "keep",
+                           .type = choice,
+                           .help = "for Wii discs: partitions to keep, all (default) or game",
+                           .value = "WHICH",
+                           .preset = "all",
+                           .words = [] {
+                             return std::vector<std::string>{"all", "game"};
+                           }};
+extern const Setting kLimit{
+    .name = "limit",
+    .type = size,
+    .help = "write parts of at most SIZE, or fat32: what that takes",
+    .value = "SIZE",
+    .range = {1, INT64_MAX},
+    .details = "NAME.wbfs, NAME.wbf1 ..., NAME.part0.iso ..., NAME.EXT.001 ...: merge joins them."};
+extern const Setting kLimitSplit{.name = "limit",
+                                 .type = size,
+                                 .help = "cut one big file into parts of at most SIZE, or fat32: what that takes",
+                                 .value = "SIZE",
+                                 .range = {1, INT64_MAX}};
+extern const Setting kBy{
+    .name = "by", .type = choice, .help = "tracks", .value = "WHAT", .preset = "tracks", .words = [] {
+      return std::vector<std::string>{"tracks"};
+    }};
+extern const Setting kSkipExisting{
+    .name = "skip-existing",
+    .help = "leave out what is there already and, read back, proves to be the same: a stopped batch goes on"};
+extern const Setting kNameLimit{.name = "limit",
+                                .type = number,
+                                .help = "shorten so that no name is longer than N characters",
+                                .value = "N",
+                                .range = {1, 255},
+                                .unit = "characters"};
+extern const Setting kRecord{.name = "record", .help = "write a record of the job beside it, as text and as JSON"};
+extern const Setting kPasses{.name = "passes",
+                             .type = number,
+                             .help = "rounds over damaged sectors, slower and slower",
+                             .value = "N",
+                             .preset = "8",
+                             .range = {0, 1000}};
+extern const Setting kGiveUpAfter{.name = "give-up-after",
+                                  .type = duration,
+                                  .help = "stop trying damaged sectors after this time: 90s, 20min, 2h",
+                                  .value = "TIME"};
+extern const Setting kSpeed{
+    .name = "speed", .type = number, .help = "read at most X times as fast as 1x", .value = "X", .range = {1, 300}};
+extern const Setting kOffset{.name = "offset",
+                             .type = number,
+                             .help = "read offset of the drive, to be corrected in music",
+                             .value = "SAMPLES",
+                             .range = {-5000, 5000},
+                             .unit = "samples",
+                             .details = "The true sample is SAMPLES later in what the drive delivers."};
+extern const Setting kSubchannel{.name = "subchannel",
+                                 .help = "keep the subchannel of every sector, in a .sub file",
+                                 .details = "96 bytes a sector, packed P to W."};
+extern const Setting kReport{
+    .name = "report", .type = writes, .help = "draw sector map, speed and readings into DIR", .value = "DIR"};
+extern const Setting kRestart{.name = "restart", .help = "throw an unfinished dump away and begin anew"};
+extern const Setting kNext{.name = "next", .help = "go on with the next disc until stopped; names come from the discs"};
+extern const Setting kDiscs{
+    .name = "discs", .type = number, .help = "with <next>: stop after N discs", .value = "N", .range = {1, 1'000'000}};
+extern const Setting kSaveEvery{.name = "save-every",
+                                .type = duration,
+                                .help = "how often the state for resuming is saved",
+                                .value = "TIME",
+                                .preset = "5s"};
+
+namespace {
+
+SettingList joined(std::initializer_list<SettingList> lists) {
+  SettingList all;
+  for (const SettingList& list : lists)
+    for (const Setting* s : list)
+      if (!find_setting(all, s->name)) all.push_back(s);
+  return all;
+}
+
+/// Of all formats that can be written: one line for each name.
+SettingList format_settings() {
+  SettingList all;
+  for (const Format* f : formats())
+    if (f->plan_write) all.insert(all.end(), f->settings.begin(), f->settings.end());
+  return joined({all});
+}
+
+SettingList settings_of(const Format& format) { return {format.settings.begin(), format.settings.end()}; }
+
+}  // namespace
+
+const SettingList& read_settings() {
+  static const SettingList list = {&kSectorSize, &kMode, &kParent, &kKeyFile, &kPick};
+  return list;
+}
+
+const SettingList& write_settings() {
+  static const SettingList list = {&kOut, &kAccept, &kPlan, &kOverwrite, &kProve, &kStrict, &kSha1, &kFileSystem};
+  return list;
+}
+
+const SettingList& identify_settings() {
+  static const SettingList list = joined({{&kTitles, &kFileSystem}, read_settings()});
+  return list;
+}
+
+const SettingList& check_settings() {
+  static const SettingList list =
+      joined({{&kHashes, &kSameAs, &kRepair, &kOut, &kOverwrite, &kFileSystem}, read_settings()});
+  return list;
+}
+
+const SettingList& convert_settings() {
+  static const SettingList list = joined({{&kTo},
+                                          format_settings(),
+                                          {&kScrub, &kKeep, &kLimit, &kTitles, &kSkipExisting},
+                                          write_settings(),
+                                          read_settings()});
+  return list;
+}
+
+const SettingList& merge_settings() {
+  static const SettingList list = joined({{&kSkipExisting}, write_settings(), read_settings()});
+  return list;
+}
+
+const SettingList& split_settings() {
+  static const SettingList list = joined({{&kBy},
+                                          settings_of(sheet_format(Stored::tracks)),
+                                          {&kLimitSplit, &kSkipExisting},
+                                          write_settings(),
+                                          read_settings()});
+  return list;
+}
+
+const SettingList& files_settings() {
+  static const SettingList list = joined({{&kTree}, read_settings()});
+  return list;
+}
+
+const SettingList& extract_settings() {
+  static const SettingList list =
+      joined({{&kInto, &kReadBack, &kForm2, &kStrict, &kPlan, &kOverwrite, &kFileSystem}, read_settings()});
+  return list;
+}
+
+const SettingList& build_settings() {
+  static const SettingList list = [] {
+    SettingList all = {&as_setting(), &kOut};
+    for (const Builder& builder : builders()) all.insert(all.end(), builder.settings.begin(), builder.settings.end());
+    return joined({all, {&kProve, &kPlan, &kOverwrite, &kSha1, &kFileSystem}});
+  }();
+  return list;
+}
+
+const SettingList& rename_settings() {
+  static const SettingList list = {&kNameLimit, &kPlan};
+  return list;
+}
+
+const SettingList& rescue_settings() {
+  static const SettingList list = joined({{&kTo, &kRecord}, write_settings(), read_settings()});
+  return list;
+}
+
+const SettingList& dump_settings() {
+  static const SettingList list = {&kOut,        &kTo,      &kPlan,   &kPasses, &kGiveUpAfter, &kSpeed,    &kOffset,
+                                   &kSubchannel, &kKeyFile, &kHashes, &kRecord, &kReport,      &kAccept,   &kOverwrite,
+                                   &kProve,      &kRestart, &kNext,   &kDiscs,  &kFileSystem,  &kSaveEvery};
+  return list;
+}
+
+std::vector<const Format*> formats_with(const Setting& setting) {
+  std::vector<const Format*> with;
+  for (const Format* f : formats())
+    if (f->plan_write && find_setting(f->settings, setting.name)) with.push_back(f);
+  return with;
+}
+
+const Format& writable_format(const std::string& id) {
+  const Format* format = find_format(id);
+  if (id.empty())
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "no format to write is named",
+                 .hint = fmt::format("<to> one of {}", fmt::join(writable_ids(), ", "))});
+  if (!format || !format->plan_write) unknown_word("format to write", id, writable_ids());
+  return *format;
+}
+
+}  // namespace opifex::jobs

@@ -1,0 +1,18 @@
+/// What core says in its own words, as a user of the command line knows it.
+#pragma once
+
+#include <string>
+
+#include "opifex/core/base/error.hpp"
+
+namespace opifex::report {
+
+/// Settings and jobs of a hint by the names they have on the command line: `<out>` is --out, `<job check>` opifex
+/// check.
+std::string hint_text(std::string_view hint);
+/// At most three lines: what / where / try.
+std::string error_text(const ErrorDetails& error);
+/// One line: the message, and what can be done.
+std::string warning_text(const Warning& warning);
+
+}  // namespace opifex::report
