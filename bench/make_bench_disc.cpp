@@ -8,7 +8,7 @@
 #include "opifex/core/cd/sector.hpp"
 #include "opifex/core/io/byte_source.hpp"
 #include "opifex/core/io/output.hpp"
-#include "opifex/core/volumes/wii_disc.hpp"
+#include "opifex/core/volumes/wii/disc.hpp"
 #include "opifex/demo/wii_disc.hpp"
 #include "opifex/demo/workshop.hpp"
 

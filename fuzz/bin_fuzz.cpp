@@ -1,6 +1,6 @@
 // Detection of a bare image, the walk over its sectors, and the file system inside.
 #include "opifex/core/formats/bin/detect.hpp"
-#include "opifex/core/volumes/iso9660.hpp"
+#include "opifex/core/volumes/iso9660/descriptors.hpp"
 
 #include "fuzz.hpp"
 

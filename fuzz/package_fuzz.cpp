@@ -3,8 +3,8 @@
 
 #include "opifex/core/image/container.hpp"
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/volumes/stfs_volume.hpp"
-#include "opifex/core/volumes/xbox_executable.hpp"
+#include "opifex/core/volumes/stfs/volume.hpp"
+#include "opifex/core/volumes/xdvdfs/executable.hpp"
 
 #include "fuzz.hpp"
 

@@ -1,10 +1,10 @@
 // The file systems: directories and the first bytes of every file.
 #include "opifex/core/io/output.hpp"
 #include "opifex/core/volumes/disc_use.hpp"
-#include "opifex/core/volumes/iso9660_volume.hpp"
-#include "opifex/core/volumes/opera_volume.hpp"
-#include "opifex/core/volumes/udf_volume.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
+#include "opifex/core/volumes/iso9660/volume.hpp"
+#include "opifex/core/volumes/opera/volume.hpp"
+#include "opifex/core/volumes/udf/volume.hpp"
+#include "opifex/core/volumes/xdvdfs/volume.hpp"
 
 #include "fuzz.hpp"
 

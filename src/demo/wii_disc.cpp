@@ -5,7 +5,7 @@
 #include <map>
 
 #include "opifex/core/base/hash.hpp"
-#include "opifex/core/volumes/wii_disc.hpp"
+#include "opifex/core/volumes/wii/disc.hpp"
 
 namespace opifex::demo {
 namespace {

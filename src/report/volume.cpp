@@ -5,6 +5,7 @@
 
 #include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/volumes/file_system.hpp"
 #include "opifex/report/table.hpp"
 #include "opifex/report/words.hpp"
 
@@ -37,16 +38,6 @@ std::string attributes_text(const VolumeEntry& e) {
 std::string lba_text(const Volume& v, const VolumeEntry& e) {
   if (e.extents.empty() || e.size_bytes == 0) return "-";
   return fmt::format("{}", static_cast<std::int64_t>(e.extents.front().sector) + v.shift);
-}
-
-std::string system_text(const std::string& system) {
-  if (system == "iso9660") return "ISO 9660";
-  if (system == "iso9660+joliet") return "ISO 9660 with Joliet names";
-  if (system == "opera") return "Opera (3DO)";
-  if (system == "gamecube") return "GameCube";
-  if (system == "xdvdfs") return "XDVDFS (Xbox)";
-  if (system.starts_with("archive-")) return system.substr(8) + " archive";
-  return system.starts_with("udf-") ? "UDF " + system.substr(4) : system;
 }
 
 std::string shown_path(const VolumeEntry& e, FilesView view) {
@@ -132,7 +123,7 @@ std::string files_text(const Image& image, const std::vector<Volume>& volumes, c
   std::string text;
   for (const Volume& v : volumes) {
     if (!text.empty()) text += "\n";
-    text += fmt::format("{}: {}{}\n\n", printable(image.path.string()), system_text(v.system),
+    text += fmt::format("{}: {}{}\n\n", printable(image.path.string()), name_of(v),
                         v.label.empty() ? "" : ", volume " + printable(v.label));
     const auto entries = walk_order(v, path);
     Table table({{"Size", Align::right}, {"Date"}, {"LBA", Align::right}, {"Attributes"}, {"Path"}});

@@ -5,10 +5,10 @@
 
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/convert/plan.hpp"
-#include "opifex/core/volumes/iso9660_volume.hpp"
-#include "opifex/core/volumes/iso9660_writer.hpp"
-#include "opifex/core/volumes/opera_volume.hpp"
-#include "opifex/core/volumes/udf_volume.hpp"
+#include "opifex/core/volumes/iso9660/volume.hpp"
+#include "opifex/core/volumes/iso9660/writer.hpp"
+#include "opifex/core/volumes/opera/volume.hpp"
+#include "opifex/core/volumes/udf/volume.hpp"
 
 #include "testkit.hpp"
 

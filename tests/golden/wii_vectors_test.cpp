@@ -12,7 +12,7 @@
 #include "opifex/core/image/format.hpp"
 #include "opifex/core/platforms/identity.hpp"
 #include "opifex/core/volumes/disc_use.hpp"
-#include "opifex/core/volumes/wii_hashes.hpp"
+#include "opifex/core/volumes/wii/hashes.hpp"
 
 #include "testkit.hpp"
 

@@ -8,9 +8,9 @@
 #include "opifex/core/check/check.hpp"
 #include "opifex/core/convert/plan.hpp"
 #include "opifex/core/image/container.hpp"
-#include "opifex/core/volumes/xbox_executable.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
-#include "opifex/core/volumes/xdvdfs_writer.hpp"
+#include "opifex/core/volumes/xdvdfs/executable.hpp"
+#include "opifex/core/volumes/xdvdfs/volume.hpp"
+#include "opifex/core/volumes/xdvdfs/writer.hpp"
 
 #include "testkit.hpp"
 

@@ -3,7 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/volumes/iso9660.hpp"
+#include "opifex/core/volumes/iso9660/descriptors.hpp"
 #include "opifex/demo/workshop.hpp"
 
 #include "testkit.hpp"

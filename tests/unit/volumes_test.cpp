@@ -4,12 +4,12 @@
 #include "opifex/core/base/glob.hpp"
 #include "opifex/core/check/file_map.hpp"
 #include "opifex/core/convert/extract.hpp"
-#include "opifex/core/volumes/iso9660_volume.hpp"
-#include "opifex/core/volumes/opera_volume.hpp"
-#include "opifex/core/volumes/udf_volume.hpp"
+#include "opifex/core/volumes/iso9660/volume.hpp"
+#include "opifex/core/volumes/opera/volume.hpp"
+#include "opifex/core/volumes/udf/volume.hpp"
 
-#include "../../src/core/volumes/iso_identifiers.hpp"
-#include "../../src/core/volumes/iso_names.hpp"
+#include "../../src/core/volumes/iso9660/identifiers.hpp"
+#include "../../src/core/volumes/names.hpp"
 #include "testkit.hpp"
 
 namespace opifex {

@@ -11,6 +11,7 @@
 #include "opifex/core/check/wii_tree.hpp"
 #include "opifex/core/image/container.hpp"
 #include "opifex/core/platforms/unrecognised.hpp"
+#include "opifex/core/volumes/file_system.hpp"
 #include "opifex/core/volumes/volume.hpp"
 
 #include "sector_judge.hpp"
@@ -303,11 +304,13 @@ class Checker {
           "outside_image",
           fmt::format("{} of its files and folders lie outside the image: {}", grouped(lost.size()), files_text(lost)),
           Verdict::incomplete, lost);
-    if (sound && volume.system.find("iso9660") == std::string::npos && !tree_)
+    const FileSystem* system = file_system_of(volume);
+    const bool tells_size = system && system->tells_size;
+    if (sound && !tells_size && !tree_)
       find("tables_fit", Severity::note,
            fmt::format("the tables of its {} files and folders fit together, and every file lies in the image",
                        grouped(volume.entries.size())));
-    if (volume.system.find("iso9660") != std::string::npos) judge_size(volume);
+    if (tells_size) judge_size(volume);
   }
 
   /// What the volume says it has against what is there. Files may all lie in front of the cut.

@@ -8,7 +8,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/check/compare.hpp"
 #include "opifex/core/image/shared_settings.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
+#include "opifex/core/volumes/xdvdfs/volume.hpp"
 
 namespace opifex {
 namespace {

@@ -4,7 +4,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/part_names.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
+#include "opifex/core/volumes/xdvdfs/volume.hpp"
 
 namespace opifex {
 namespace {

@@ -5,8 +5,8 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/shared_settings.hpp"
 #include "opifex/core/io/part_names.hpp"
-#include "opifex/core/volumes/wii_disc.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
+#include "opifex/core/volumes/wii/disc.hpp"
+#include "opifex/core/volumes/xdvdfs/volume.hpp"
 
 namespace opifex {
 namespace {

@@ -6,7 +6,7 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/cd/sector.hpp"
 #include "opifex/core/image/image.hpp"
-#include "opifex/core/volumes/iso9660.hpp"
+#include "opifex/core/volumes/iso9660/descriptors.hpp"
 
 namespace opifex::dump {
 namespace {

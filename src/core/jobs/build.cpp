@@ -9,9 +9,7 @@
 #include "opifex/core/jobs/settings.hpp"
 #include "opifex/core/jobs/writing.hpp"
 #include "opifex/core/platforms/ps3_disc.hpp"
-#include "opifex/core/volumes/gamecube_writer.hpp"
-#include "opifex/core/volumes/iso9660_writer.hpp"
-#include "opifex/core/volumes/xdvdfs_writer.hpp"
+#include "opifex/core/volumes/iso9660/writer.hpp"
 
 namespace opifex::jobs {
 
@@ -19,106 +17,73 @@ namespace fs = std::filesystem;
 
 namespace {
 
-using enum SettingType;
-
-constexpr Setting kLabel{.name = "label",
-                         .type = text,
-                         .help = "volume label, up to 32 characters (default: the folder's name)",
-                         .value = "NAME"};
-constexpr Setting kNames{
-    .name = "names",
-    .type = choice,
-    .help = "plain names: level1 (8 + 3), level2 (default, 30 characters) or relaxed (as they are)",
-    .value = "RULE",
-    .preset = "level2",
-    .words = [] {
-      return std::vector<std::string>{"level1", "level2", "relaxed"};
-    }};
-constexpr Setting kNoJoliet{.name = "no-joliet", .help = "leave out the second tree with the names as they are"};
-constexpr Setting kFixedDates{.name = "fixed-dates",
-                              .type = date,
-                              .help = "one date for everything: the same files give the same bytes",
-                              .value = "YYYY-MM-DD",
-                              .implied = "2000-01-01"};
-constexpr Setting kPadding{.name = "padding",
-                           .type = number,
-                           .help = "empty sectors at the end",
-                           .value = "N",
-                           .range = {0, UINT32_MAX},
-                           .unit = "sectors"};
-constexpr Setting kOrder{
-    .name = "order", .type = reads, .help = "a list of paths, one a line, whose data comes first", .value = "FILE"};
-constexpr Setting kBootArea{
-    .name = "boot-area", .type = reads, .help = "up to 32768 bytes for the first 16 sectors", .value = "FILE"};
-constexpr Setting kFull{.name = "full", .help = "for gamecube-iso: filled up to the size of a pressed disc"};
-
-std::vector<std::string> lines_of(const fs::path& path) {
-  const SourcePtr file = open_file(path);
-  constexpr std::size_t kMost = 16 << 20;
-  const Bytes bytes = read_up_to(*file, 0, kMost);
-  std::vector<std::string> lines;
-  std::string_view rest = as_text(bytes);
-  while (!rest.empty()) {
-    const std::size_t end = std::min(rest.find('\n'), rest.size());
-    const std::string_view line = trim(rest.substr(0, end));
-    if (!line.empty()) lines.emplace_back(line);
-    rest.remove_prefix(std::min(end + 1, rest.size()));
-  }
-  return lines;
-}
-
-IsoOptions iso_options(const Settings& settings) {
-  IsoOptions options;
-  options.volume_id = settings.text(kLabel);
-  options.names = settings.choice<IsoNames>(kNames);
-  options.joliet = !settings.flag(kNoJoliet);
-  options.fixed_time = settings.day(kFixedDates);
-  options.padding_sectors = static_cast<std::uint32_t>(settings.number(kPadding).value_or(0));
-  if (const std::string order = settings.text(kOrder); !order.empty()) options.first_files = lines_of(order);
-  options.system_area = settings.text(kBootArea);
-  return options;
-}
-
 void add_notices(Conversion& conversion, const std::vector<std::string>& notices) {
   for (const std::string& notice : notices) conversion.warnings.push_back({"left_out", notice});
 }
 
-/// A plan with what the user should know of it.
-Conversion plan_plain_iso(const Builder&, const fs::path& folder, const fs::path& out, const Settings& settings) {
-  IsoOptions options = iso_options(settings);
+Conversion conversion_of(WritePlan plan, const std::vector<std::string>& notices) {
   Conversion conversion;
-  if (auto own = ps3_iso_options(folder, options)) {
-    options = std::move(*own);
-    conversion.warnings.push_back(
-        {"ps3_layout", "made as a plain PS3 disc: the same files, never bit for bit the pressed disc"});
-  }
-  IsoBuild build = plan_iso(folder, out, options);
-  add_notices(conversion, build.notices);
-  conversion.plan = std::move(build.plan);
+  add_notices(conversion, notices);
+  conversion.plan = std::move(plan);
   return conversion;
 }
 
-Conversion plan_gamecube_iso(const Builder&, const fs::path& folder, const fs::path& out, const Settings& settings) {
-  GameCubeBuild build = plan_gamecube(folder, out, {.full = settings.flag(kFull)});
-  Conversion conversion;
-  add_notices(conversion, build.notices);
-  conversion.plan = std::move(build.plan);
+Conversion plan_whole(const Builder& builder, const fs::path& folder, const fs::path& out, const Settings& settings) {
+  FolderImage image = builder.system->build->plan(folder, out, settings);
+  return conversion_of(std::move(image.plan), image.notices);
+}
+
+/// A plain data disc; the folder of one console's discs wants a layout of its own.
+Conversion plan_plain(const Builder& builder, const fs::path& folder, const fs::path& out, const Settings& settings) {
+  const auto own = ps3_iso_options(folder, iso_options(settings));
+  if (!own) return plan_whole(builder, folder, out, settings);
+  IsoBuild build = plan_iso(folder, out, *own);
+  Conversion conversion = conversion_of(std::move(build.plan), build.notices);
+  conversion.warnings.insert(
+      conversion.warnings.begin(),
+      {"ps3_layout", "made as a plain PS3 disc: the same files, never bit for bit the pressed disc"});
   return conversion;
 }
 
-/// The folder as the game partition of a disc, in the format that has the builder's name.
-Conversion plan_game(const Builder& builder, const fs::path& folder, const fs::path& out, const Settings& settings) {
+/// The folder as the volume of a disc, in the format that has the builder's name.
+Conversion plan_wrapped(const Builder& builder, const fs::path& folder, const fs::path& out, const Settings& settings) {
   refuse_inside(folder, builder.makes_folders ? out.parent_path() : out);
   Conversion conversion;
-  const FolderTree tree = read_folder(folder);
-  add_notices(conversion, tree.notices);
+  std::vector<std::string> notices;
   Image image;
   image.path = folder;
   image.format = &bare_format(Stored::blocks);
-  image.content = BlockContent{.bytes = make_xdvdfs(xdvdfs_tree(tree), {.padded = false}).image};
+  image.content = BlockContent{.bytes = builder.system->build->make(folder, notices)};
+  add_notices(conversion, notices);
   const Format& target = writable_format(builder.id);
   conversion.plan = target.plan_write(image, out, settings.only(target.settings));
   return conversion;
+}
+
+SettingList list_of(std::span<const Setting* const> settings) { return {settings.begin(), settings.end()}; }
+
+/// A volume that is made whole is written as a plain image of blocks: of its console's own layout, or any data disc's.
+Builder whole_builder(const FileSystem& system) {
+  const std::string blocks(usual_format(false).id);
+  const bool plain = system.company != Company::none;
+  return {.id = plain ? blocks : fmt::format("{}-{}", system.id, blocks),
+          .settings = list_of(system.build->settings),
+          .makes_folders = false,
+          .made_anew = {system.build->made_anew.begin(), system.build->made_anew.end()},
+          .system = &system,
+          .plan = plain ? &plan_plain : &plan_whole};
+}
+
+/// What a format wraps: the game partition of a console's disc.
+Builder wrapped_builder(const FileSystem& system, const Format& format) {
+  SettingList own = list_of(format.settings);
+  std::erase_if(own, [](const Setting* s) { return s->name == kRebuild.name; });  // there is nothing to pack anew
+  return {.id = std::string(format.id),
+          .settings = std::move(own),
+          .makes_folders = format.shape == Shape::tree,
+          .made_anew = {},
+          .system = &system,
+          .plan = &plan_wrapped};
 }
 
 }  // namespace
@@ -126,18 +91,12 @@ Conversion plan_game(const Builder& builder, const fs::path& folder, const fs::p
 const std::vector<Builder>& builders() {
   static const std::vector<Builder> all = [] {
     std::vector<Builder> list;
-    // Offsets in these two files of a GameCube disc are the image's own.
-    list.push_back({"gamecube-iso", {&kFull}, false, {"system/header.bin", "system/files.fst"}, &plan_gamecube_iso});
-    list.push_back({std::string(usual_format(false).id),
-                    {&kLabel, &kNames, &kNoJoliet, &kFixedDates, &kPadding, &kOrder, &kBootArea},
-                    false,
-                    {},
-                    &plan_plain_iso});
-    for (const Format* f : formats()) {
-      if (!f->plan_write || !f->holds.game_partition) continue;
-      SettingList own(f->settings.begin(), f->settings.end());
-      std::erase_if(own, [](const Setting* s) { return s->name == kRebuild.name; });  // there is nothing to pack anew
-      list.push_back({std::string(f->id), std::move(own), f->shape == Shape::tree, {}, &plan_game});
+    for (const FileSystem* system : file_systems()) {
+      if (!system->build) continue;
+      if (system->build->plan) list.push_back(whole_builder(*system));
+      if (!system->build->make) continue;
+      for (const Format* f : formats())
+        if (f->plan_write && f->holds.game_partition) list.push_back(wrapped_builder(*system, *f));
     }
     std::sort(list.begin(), list.end(), [](const Builder& a, const Builder& b) { return a.id < b.id; });
     return list;

@@ -8,7 +8,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/platforms/ps3_disc.hpp"
 #include "opifex/core/stage/survey.hpp"
-#include "opifex/core/volumes/wii_disc.hpp"
+#include "opifex/core/volumes/wii/disc.hpp"
 
 namespace opifex::jobs {
 

@@ -5,9 +5,9 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/volumes/content_header.hpp"
-#include "opifex/core/volumes/udf_volume.hpp"
-#include "opifex/core/volumes/xbox_executable.hpp"
+#include "opifex/core/volumes/stfs/content_header.hpp"
+#include "opifex/core/volumes/udf/volume.hpp"
+#include "opifex/core/volumes/xdvdfs/executable.hpp"
 
 #include "disc_view.hpp"
 

@@ -4,7 +4,7 @@
 #include <memory>
 
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/volumes/iso9660.hpp"
+#include "opifex/core/volumes/iso9660/descriptors.hpp"
 
 namespace opifex {
 namespace {

@@ -3,8 +3,8 @@
 #include <array>
 
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/volumes/xbox_executable.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
+#include "opifex/core/volumes/xdvdfs/executable.hpp"
+#include "opifex/core/volumes/xdvdfs/volume.hpp"
 
 #include "disc_view.hpp"
 

@@ -4,7 +4,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/archive.hpp"
-#include "opifex/core/volumes/content_header.hpp"
+#include "opifex/core/volumes/stfs/content_header.hpp"
 
 namespace opifex {
 namespace {

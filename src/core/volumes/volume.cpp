@@ -6,13 +6,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/volumes/gamecube_volume.hpp"
-#include "opifex/core/volumes/iso9660_volume.hpp"
-#include "opifex/core/volumes/opera_volume.hpp"
-#include "opifex/core/volumes/stfs_volume.hpp"
-#include "opifex/core/volumes/udf_volume.hpp"
-#include "opifex/core/volumes/wii_disc.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
+#include "opifex/core/volumes/file_system.hpp"
 
 namespace opifex {
 namespace {
@@ -142,70 +136,113 @@ std::optional<Volume> read_beside(const Read& read, std::optional<Error>& broken
   }
 }
 
-/// One place a volume may begin at: a data track, or the image itself.
-void read_at_place(const SourcePtr& disc, std::uint64_t start, const KeyRing* keys, std::vector<Volume>& volumes) {
-  // The disc of these consoles begins with a small one for video players: it is not what the user asks for.
-  if (start == 0)
-    if (auto game = read_xdvdfs(disc)) {
-      volumes.push_back(std::move(*game));
-      return;
+/// The file systems of one place: a data track, or the image itself.
+class PlaceReader {
+ public:
+  PlaceReader(VolumePlace place, std::vector<Volume>& volumes)
+      : place_(std::move(place)), volumes_(volumes), before_(volumes.size()) {}
+
+  void read() {
+    if (read_alone()) return;
+    read_company();
+    choose_between();
+    if (found_.empty()) read_last();
+    const bool first = volumes_.empty();
+    for (Found& f : found_) volumes_.push_back(std::move(f.volume));
+    tell_broken("another file system beside it: ");
+    if (first) read_next();
+  }
+
+ private:
+  struct Found {
+    const FileSystem* system;
+    Volume volume;
+  };
+
+  bool fits(const FileSystem& system) const { return system.of_disc && (system.anywhere || place_.start == 0); }
+
+  /// A console's own: nothing else is asked after it.
+  bool read_alone() {
+    for (const FileSystem* system : file_systems()) {
+      if (system->company != Company::none || !fits(*system)) continue;
+      if (auto volume = system->read(place_)) {
+        volumes_.push_back(std::move(*volume));
+        return true;
+      }
     }
-  if (start == 0)
-    if (auto game = read_gamecube(disc)) {
-      volumes.push_back(std::move(*game));
-      return;
+    return false;
+  }
+
+  void read_company() {
+    for (const FileSystem* system : file_systems()) {
+      if (system->company != Company::others || !fits(*system)) continue;
+      if (auto volume = read_beside([&] { return system->read(place_); }, broken_))
+        found_.push_back({system, std::move(*volume)});
+      else if (system->lost_mark && !broken_ && !found_.empty())
+        if (auto problem = system->lost_mark(*place_.disc)) found_.front().volume.problems.push_back(std::move(*problem));
     }
-  if (start == 0)
-    if (const auto wii = read_wii_disc(disc, keys)) {
-      volumes.push_back(read_wii_volume(disc, *wii));
-      return;
-    }
-  std::optional<Error> broken;
-  const std::size_t before = volumes.size();
-  auto iso = read_beside([&] { return read_iso9660(disc, start); }, broken);
-  auto udf = start == 0 ? read_beside([&] { return read_udf(disc); }, broken) : std::nullopt;
-  if (iso && !udf && !broken && start == 0 && has_udf_anchor(*disc))
-    iso->problems.push_back(
-        {"udf_unmarked", "a UDF file system beside it lost its mark: players will not find it", Weight::damage});
-  const std::uint64_t iso_blocks = iso ? iso->blocks : 0;
-  if (iso && udf) {
-    if (same_names(*udf, *iso)) {
-      tell_beside(*udf, "the UDF file system beside it: ", *iso);
-      iso->problems.push_back({"udf_beside", "a UDF file system beside it names the same files", Weight::note});
-      udf.reset();
-    } else if (all_in(*iso, *udf)) {
-      tell_beside(*iso, "the ISO 9660 file system beside it: ", *udf);
-      udf->problems.push_back(
-          {"iso_beside", "an ISO 9660 file system beside it names the same files, shorter", Weight::note});
-      iso.reset();
+    for (const Found& f : found_)
+      if (f.system->next) ends_.push_back({f.system, f.system->next(*place_.disc, f.volume)});
+  }
+
+  /// Of two that name the same files one is shown: the first, unless it tells less.
+  void choose_between() {
+    if (found_.size() != 2) return;
+    Found &first = found_[0], &second = found_[1];
+    const std::string beside = fmt::format("{}_beside", second.system->short_id);
+    const auto article = [](const FileSystem& s) { return s.title.starts_with("I") ? "an" : "a"; };
+    const std::string one = fmt::format("{} {} file system beside it ", article(*second.system), second.system->title);
+    if (same_names(second.volume, first.volume)) {
+      tell_beside(second.volume, fmt::format("the {} file system beside it: ", second.system->title), first.volume);
+      first.volume.problems.push_back({beside, one + "names the same files", Weight::note});
+      found_.pop_back();
+    } else if (all_in(first.volume, second.volume)) {
+      tell_beside(first.volume, fmt::format("the {} file system beside it: ", first.system->title), second.volume);
+      second.volume.problems.push_back({fmt::format("{}_beside", first.system->short_id),
+                                        fmt::format("{} {} file system beside it names the same files, shorter",
+                                                    article(*first.system), first.system->title),
+                                        Weight::note});
+      found_.erase(found_.begin());
     } else {
-      iso->problems.push_back(
-          {"udf_beside", "a UDF file system beside it has files of its own: it is listed, too", Weight::note});
+      first.volume.problems.push_back({beside, one + "has files of its own: it is listed, too", Weight::note});
     }
   }
-  if (start == 0 && !iso && !udf)
-    if (auto opera = read_opera(disc)) volumes.push_back(std::move(*opera));
-  const bool first = volumes.empty();
-  if (iso) volumes.push_back(std::move(*iso));
-  if (udf) volumes.push_back(std::move(*udf));
-  if (broken) {
-    if (volumes.size() == before) throw *broken;
-    volumes[before].problems.push_back(
-        {broken->details.code, "another file system beside it: " + broken->details.what, Weight::damage});
-    broken.reset();
+
+  void read_last() {
+    for (const FileSystem* system : file_systems()) {
+      if (system->company != Company::last || !fits(*system)) continue;
+      if (auto volume = system->read(place_)) return volumes_.push_back(std::move(*volume));
+    }
   }
-  // A second layer begins where the volume ends, with a descriptor in its first sector.
-  constexpr std::uint64_t kDescriptors = 16;
-  if (!first || iso_blocks <= kDescriptors) return;
-  const Bytes head = read_up_to(*disc, iso_blocks * kBlock, 6);
-  if (head.size() == 6 && head[0] == std::byte{1} && as_text(head).substr(1) == "CD001") {
-    auto second = read_beside([&] { return read_iso9660(disc, iso_blocks - kDescriptors); }, broken);
-    if (second) volumes.push_back(std::move(*second));
-    if (broken)
-      volumes[before].problems.push_back(
-          {broken->details.code, "a second file system: " + broken->details.what, Weight::damage});
+
+  /// What could not be listed is a problem of the sound one beside it, or the answer for this place.
+  void tell_broken(const std::string& which) {
+    if (!broken_) return;
+    if (volumes_.size() == before_) throw Error(*broken_);
+    volumes_[before_].problems.push_back({broken_->details.code, which + broken_->details.what, Weight::damage});
+    broken_.reset();
   }
-}
+
+  /// Behind the first one (a second layer).
+  void read_next() {
+    for (const auto& [system, start] : ends_) {
+      if (!start) continue;
+      const VolumePlace next{place_.disc, *start, place_.keys};
+      if (auto volume = read_beside([&, s = system] { return s->read(next); }, broken_))
+        volumes_.push_back(std::move(*volume));
+      tell_broken("a second file system: ");
+    }
+  }
+
+  VolumePlace place_;
+  std::vector<Volume>& volumes_;
+  std::size_t before_;
+  std::vector<Found> found_;
+  std::vector<std::pair<const FileSystem*, std::optional<std::uint64_t>>> ends_;
+  std::optional<Error> broken_;
+};
+
+void read_at_place(VolumePlace place, std::vector<Volume>& volumes) { PlaceReader(std::move(place), volumes).read(); }
 
 }  // namespace
 
@@ -268,17 +305,20 @@ bool is_safe_name(std::string_view name) {
 std::vector<Volume> read_volumes(const Image& image) {
   std::vector<Volume> volumes;
   if (std::holds_alternative<FileContent>(image.content)) {
-    volumes.push_back(read_stfs(image.files.front().source).volume);
+    for (const FileSystem* system : file_systems())
+      if (!system->of_disc && system->id == image.format->id)
+        if (auto volume = system->read({image.files.front().source, 0, nullptr})) volumes.push_back(std::move(*volume));
     return volumes;
   }
   if (image.blocks()) {
-    read_at_place(image.stored_blocks(), 0, image.keys.get(), volumes);
+    read_at_place({image.stored_blocks(), 0, image.keys.get()}, volumes);
   } else if (image.cd()) {
     for (const cd::Track& t : image.cd()->layout().tracks) {
       if (t.mode.is_audio() || t.incomplete) continue;
       const std::size_t before = volumes.size();
-      read_at_place(user_data_source(image.cd(), t.number), static_cast<std::uint64_t>(std::max(0, t.start_lba)),
-                    image.keys.get(), volumes);
+      read_at_place({user_data_source(image.cd(), t.number), static_cast<std::uint64_t>(std::max(0, t.start_lba)),
+                     image.keys.get()},
+                    volumes);
       for (std::size_t v = before; v < volumes.size(); ++v) find_form2(*image.cd(), t, volumes[v]);
     }
   }

@@ -7,8 +7,8 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/formats/xiso/losses.hpp"
-#include "opifex/core/volumes/xbox_executable.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
+#include "opifex/core/volumes/xdvdfs/executable.hpp"
+#include "opifex/core/volumes/xdvdfs/volume.hpp"
 
 #include "picture.hpp"
 #include "svod.hpp"

@@ -5,7 +5,7 @@
 
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
+#include "opifex/core/volumes/xdvdfs/volume.hpp"
 
 namespace opifex::god {
 namespace {

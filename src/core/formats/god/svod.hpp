@@ -9,7 +9,7 @@
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/image/container.hpp"
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/volumes/content_header.hpp"
+#include "opifex/core/volumes/stfs/content_header.hpp"
 
 namespace opifex::god {
 

@@ -3,7 +3,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/container.hpp"
-#include "opifex/core/volumes/stfs_volume.hpp"
+#include "opifex/core/volumes/stfs/volume.hpp"
 
 namespace opifex {
 

@@ -5,8 +5,8 @@
 
 #include "opifex/core/formats/xiso/losses.hpp"
 #include "opifex/core/image/shared_settings.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
-#include "opifex/core/volumes/xdvdfs_writer.hpp"
+#include "opifex/core/volumes/xdvdfs/volume.hpp"
+#include "opifex/core/volumes/xdvdfs/writer.hpp"
 
 namespace opifex {
 

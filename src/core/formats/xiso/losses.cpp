@@ -4,7 +4,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/shared_settings.hpp"
-#include "opifex/core/volumes/xdvdfs_volume.hpp"
+#include "opifex/core/volumes/xdvdfs/volume.hpp"
 
 namespace opifex {
 

@@ -5,7 +5,7 @@
 #include <mutex>
 
 #include "opifex/core/check/check.hpp"
-#include "opifex/core/volumes/wii_hashes.hpp"
+#include "opifex/core/volumes/wii/hashes.hpp"
 
 namespace opifex {
 

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "opifex/core/jobs/job.hpp"
+#include "opifex/core/volumes/file_system.hpp"
 
 namespace opifex::jobs {
 
@@ -15,6 +16,7 @@ struct Builder {
   SettingList settings;                     ///< that it reads
   bool makes_folders = false;               ///< the output is a tree of its own below what is named
   std::vector<std::string> made_anew = {};  ///< paths of which the image has its own version
+  const FileSystem* system = nullptr;
   /// `out`: the image, or where its tree begins. Writes nothing.
   Conversion (*plan)(const Builder& builder, const std::filesystem::path& folder, const std::filesystem::path& out,
                      const Settings& settings) = nullptr;

@@ -11,7 +11,7 @@
 #include "opifex/core/image/image.hpp"
 #include "opifex/core/io/byte_source.hpp"
 #include "opifex/core/io/key_ring.hpp"
-#include "opifex/core/volumes/iso9660_writer.hpp"
+#include "opifex/core/volumes/iso9660/writer.hpp"
 
 namespace opifex {
 

@@ -1,7 +1,7 @@
 /// Which bytes of a GameCube or Wii disc anything needs: what may be left out, and where an image may end.
 #pragma once
 
-#include "opifex/core/volumes/wii_disc.hpp"
+#include "opifex/core/volumes/wii/disc.hpp"
 
 namespace opifex {
 

@@ -10,6 +10,14 @@
 
 namespace opifex {
 
+/// Bytes from `first` up to `end`.
+struct ByteRange {
+  std::uint64_t first = 0, end = 0;
+  friend bool operator==(const ByteRange&, const ByteRange&) = default;
+};
+/// In order, those that touch or overlap made one, empty ones left out.
+std::vector<ByteRange> joined(std::vector<ByteRange> ranges);
+
 enum class EntryKind { file, folder, link, audio };  ///< audio: a track of the disc that a directory names
 std::string_view to_string(EntryKind kind);
 
