@@ -167,7 +167,8 @@ std::string hit_line(const DumpPlan& plan, const DumpResult& r) {
   std::vector<std::string> hit(r.hit_files.begin(),
                                r.hit_files.begin() + static_cast<std::ptrdiff_t>(std::min(kShown, r.hit_files.size())));
   if (r.hit_files.size() > kShown) hit.push_back(fmt::format("{} more files", grouped(r.hit_files.size() - kShown)));
-  const bool has_files = !plan.medium.identity.platform.empty() && plan.medium.identity.platform != "audio-cd";
+  const bool has_files =
+      !plan.medium.identity.platform.empty() && !is_kind(plan.medium.identity.platform, PlatformKind::music);
   if (loses_data(plan, r.map.map) && r.files_known && hit.empty())
     hit.push_back("no file: what is lost lies between them");
   if (loses_data(plan, r.map.map) && !r.files_known && has_files)

@@ -145,7 +145,7 @@ Json identify_json(const Image& image, const Identity& id) {
           {"platform", or_null(id.platform)},
           {"title", or_null(id.title)},
           {"serial", or_null(id.serial)},
-          {"title_id", id.platform == "xbox" || id.platform == "xbox360" ? or_null(id.serial) : Json()},
+          {"title_id", or_null(id.title_id)},
           {"short_id", or_null(id.short_id)},
           {"media_id", or_null(id.media_id)},
           {"region", or_null(id.region)},

@@ -135,54 +135,6 @@ bool same_bytes(const CheckResult& result) {
 
 }  // namespace
 
-std::string platform_name(const std::string& id) {
-  static const std::map<std::string, std::string> names = {{"ps1", "PS1"},
-                                                           {"ps2", "PS2"},
-                                                           {"ps3", "PS3"},
-                                                           {"ps4", "PS4"},
-                                                           {"psp", "PSP"},
-                                                           {"amiga", "Amiga"},
-                                                           {"gb", "Game Boy"},
-                                                           {"gbc", "Game Boy Color"},
-                                                           {"gba", "Game Boy Advance"},
-                                                           {"snes", "SNES"},
-                                                           {"megadrive", "Mega Drive"},
-                                                           {"n64", "N64"},
-                                                           {"nes", "NES"},
-                                                           {"sms", "Master System"},
-                                                           {"gg", "Game Gear"},
-                                                           {"xbox", "Xbox"},
-                                                           {"xbox360", "Xbox 360"},
-                                                           {"fat12", "FAT12"},
-                                                           {"fat16", "FAT16"},
-                                                           {"fat32", "FAT32"},
-                                                           {"exfat", "exFAT"},
-                                                           {"ntfs", "NTFS"},
-                                                           {"mbr", "partitions (MBR)"},
-                                                           {"gpt", "partitions (GPT)"},
-                                                           {"dreamcast", "Dreamcast"},
-                                                           {"saturn", "Saturn"},
-                                                           {"megacd", "Mega-CD"},
-                                                           {"3do", "3DO"},
-                                                           {"pcecd", "PC Engine CD"},
-                                                           {"pcfx", "PC-FX"},
-                                                           {"neogeocd", "Neo Geo CD"},
-                                                           {"cd32", "Amiga CD32"},
-                                                           {"cdtv", "Amiga CDTV"},
-                                                           {"cdi", "CD-i"},
-                                                           {"gamecube", "GameCube"},
-                                                           {"wii", "Wii"},
-                                                           {"video-cd", "Video CD"},
-                                                           {"super-video-cd", "Super Video CD"},
-                                                           {"dvd-video", "DVD-Video"},
-                                                           {"bd-video", "Blu-ray video"},
-                                                           {"udf", "data disc (UDF), no known console"},
-                                                           {"audio-cd", "audio CD"},
-                                                           {"iso9660", "data disc (ISO 9660), no known console"}};
-  const auto at = names.find(id);
-  return at != names.end() ? at->second : id.empty() ? "unknown" : id;
-}
-
 namespace {
 
 /// "2 encrypted, 9 sectors: LBA 33 to 33, 35 to 42"
@@ -209,7 +161,7 @@ std::string state_name(const std::string& state) {
 }  // namespace
 
 std::string short_platform_name(const std::string& id) {
-  return id == "iso9660" || id == "udf" ? "data disc" : platform_name(id);
+  return is_kind(id, PlatformKind::plain_data) ? "data disc" : platform_name(id);
 }
 
 namespace {
@@ -273,7 +225,7 @@ std::string identify_text(const Image& image, const Identity& id) {
   if (!id.encrypted_regions.empty()) facts.add("Regions", regions_text(id.encrypted_regions));
   std::string also;
   for (const auto& a : id.also)
-    if (a.platform != "iso9660" && a.platform != "udf")
+    if (!is_kind(a.platform, PlatformKind::plain_data))
       also += (also.empty() ? "" : ", ") + platform_name(a.platform) + " (" + a.confidence + ")";
   facts.add("Also", also);
   if (image.cd()) facts.add("Disc", disc_summary(image));

@@ -1,11 +1,15 @@
 // The walls inside core: which room may include which, and what core never does.
 #include <algorithm>
+#include <functional>
 #include <regex>
 
 #include <gtest/gtest.h>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/format.hpp"
+#include "opifex/core/platforms/identity.hpp"
+#include "opifex/core/platforms/platforms.hpp"
+#include "opifex/core/volumes/file_system.hpp"
 
 #include "testkit.hpp"
 
@@ -83,6 +87,78 @@ TEST(Rooms, CommandFilesAreShort) {
     if (!is_command || name == "demo.cpp" || name == "help.cpp") continue;
     EXPECT_LT(lines, 120) << name;
   }
+}
+
+/// Every word of `ids` in quotes, in the program's sources, that `may_know` does not allow there. Returns how often
+/// they were found at all.
+std::size_t expect_unknown(const std::string& ids, const std::function<bool(const std::string& file)>& may_know) {
+  const std::regex known("\"(" + ids + ")\"");
+  std::size_t seen = 0;
+  for (const auto& entry : fs::recursive_directory_iterator(fs::path(OPIFEX_SOURCE) / "src")) {
+    const std::string file = fs::relative(entry.path(), OPIFEX_SOURCE).string();
+    if (entry.path().extension() != ".cpp" && entry.path().extension() != ".hpp") continue;
+    const std::string text = read_file(entry.path());
+    for (std::sregex_iterator i(text.begin(), text.end(), known), end; i != end; ++i) {
+      ++seen;
+      EXPECT_TRUE(may_know(file)) << file << " knows " << i->str();
+    }
+  }
+  return seen;
+}
+
+bool is_one_of(const std::string& file, const std::vector<std::string>& files) {
+  return std::any_of(files.begin(), files.end(), [&](const std::string& f) { return file.starts_with(f); });
+}
+
+TEST(Rooms, NobodyKnowsAFileSystemByItsId) {
+  // The same words as names of platforms, of formats, and of drives.
+  const std::vector<std::string> others = {"src/core/volumes/",
+                                           "src/core/platforms/",
+                                           "src/core/include/opifex/core/platforms/",
+                                           "src/core/formats/",
+                                           "src/core/io/",
+                                           "src/core/dump/folder_copy.cpp",
+                                           "src/core/stage/loader_places.cpp",
+                                           "src/demo/",
+                                           "src/cli/demo.cpp",
+                                           "src/core/include/opifex/core/"};
+  std::string ids;
+  for (const FileSystem* f : file_systems()) ids += (ids.empty() ? "" : "|") + std::string(f->id);
+  EXPECT_GE(expect_unknown(ids, [&](const std::string& file) { return is_one_of(file, others); }),
+            file_systems().size());
+}
+
+TEST(Rooms, NobodyKnowsAPlatformByItsId) {
+  // Detectors, the formats that tell their machine, the places that loaders look in, and names of drives.
+  const std::vector<std::string> own = {"src/core/platforms/",
+                                        "src/core/include/opifex/core/platforms/",
+                                        "src/core/formats/",
+                                        "src/core/volumes/",
+                                        "src/core/stage/loader_places.cpp",
+                                        "src/core/io/",
+                                        "src/core/dump/folder_copy.cpp",
+                                        "src/demo/",
+                                        "src/cli/demo.cpp",
+                                        "src/core/include/opifex/core/"};
+  std::string ids;
+  for (const Platform& p : platforms())
+    if (p.kind != PlatformKind::container) ids += (ids.empty() ? "" : "|") + std::string(p.id);
+  EXPECT_GE(expect_unknown(ids, [&](const std::string& file) { return is_one_of(file, own); }), detectors().size());
+}
+
+TEST(Rooms, EveryPlatformIsToldOnce) {
+  std::map<std::string_view, int> told;
+  for (const Detector* d : detectors())
+    for (const Platform& p : d->platforms) EXPECT_EQ(++told[p.id], 1) << p.id;
+  EXPECT_GT(told.size(), 15u);
+  EXPECT_EQ(platform_name("ps2"), "PS2");
+  EXPECT_EQ(platform_name(""), "unknown");
+  EXPECT_EQ(platform_name("nobody's"), "nobody's");
+}
+
+TEST(Rooms, EveryFileSystemDocumentsItself) {
+  for (const auto& folder : fs::directory_iterator(fs::path(OPIFEX_SOURCE) / "src/core/volumes"))
+    EXPECT_TRUE(!folder.is_directory() || fs::exists(folder.path() / "README.md")) << folder.path();
 }
 
 TEST(Rooms, EveryFormatDocumentsItself) {

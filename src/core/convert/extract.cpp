@@ -126,7 +126,7 @@ class ExtractPlanner {
     plan_.disc = image.cd();
     plan_.form2 = request.form2;
     fatx_ = facts.file_system == "fatx";
-    strict_ = fatx_ || facts.file_system == "fat32" || facts.file_system == "exfat" || facts.file_system == "ntfs";
+    strict_ = facts.limits_names();
   }
 
   ExtractPlan plan(const std::vector<Volume>& volumes) {

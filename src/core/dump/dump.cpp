@@ -275,7 +275,7 @@ void Dump::plan_blocks() {
     medium.warnings.push_back({e.details.code, e.details.what + ": the disc is dumped as it is"});
   }
   if (!plan_.ps3) return;
-  medium.identity.platform = "ps3";
+  medium.identity.platform = Ps3Disc::kPlatform;
   medium.identity.serial = plan_.ps3->title_id;
   if (medium.identity.title == "PS3VOLUME") medium.identity.title.clear();  // every disc is called so
   if (!plan_.ps3->has_encrypted() || request_.key_file.empty()) return;

@@ -6,6 +6,7 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/cd/sector.hpp"
 #include "opifex/core/image/image.hpp"
+#include "opifex/core/platforms/platforms.hpp"
 #include "opifex/core/volumes/iso9660/descriptors.hpp"
 
 namespace opifex::dump {
@@ -203,7 +204,7 @@ void warn_of_hidden_parts(Medium& medium) {
   // The high-density area of a GD-ROM is out of an ordinary drive's reach: it sees two short tracks.
   const auto& t = medium.toc.tracks;
   if (t.size() == 2 && t[0].is_data() && !t[1].is_data() && medium.toc.end() < cd::kHighDensityStart &&
-      medium.identity.platform == "iso9660" && medium.identity.boot_file.empty())
+      is_kind(medium.identity.platform, PlatformKind::plain_data) && medium.identity.boot_file.empty())
     medium.warnings.push_back(
         {"maybe_gd_rom",
          "if this is a GD-ROM, an ordinary drive sees only its two low-density tracks: the game itself "
@@ -284,7 +285,7 @@ void identify_cd(Drive& drive, Medium& medium, const cd::Layout& layout) {
   std::uint64_t failures = 0;
   const Image image = drive_image(drive, layout, failures);
   if (layout.audio_track_count() == layout.tracks.size()) {
-    medium.identity.platform = "audio-cd";
+    medium.identity.platform = kAudioCd.id;
     medium.identity.confidence = "certain";
     medium.identity.title = cd::find_text(medium.texts[0], "TITLE").value_or("");
     return;

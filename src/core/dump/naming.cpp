@@ -5,6 +5,7 @@
 #include <optional>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/platforms/platforms.hpp"
 
 namespace opifex::dump {
 namespace {
@@ -59,7 +60,7 @@ DumpName name_of(const Medium& medium) {
   std::string title = safe(id.title);
   if (title.empty()) title = safe(id.serial);
   if (title.empty()) {
-    const bool music = id.platform == "audio-cd";
+    const bool music = is_kind(id.platform, PlatformKind::music);
     return {fmt::format("{} {}", music ? "Audio CD" : "Disc", medium.fingerprint.substr(0, 8)), ""};
   }
   const auto numbered = split_number(title);

@@ -56,6 +56,10 @@ TargetFacts target_facts(const std::filesystem::path& folder) {
   return facts;
 }
 
+bool TargetFacts::limits_names() const {
+  return file_system == "fat32" || file_system == "exfat" || file_system == "ntfs" || file_system == "fatx";
+}
+
 const std::vector<std::string>& target_file_systems() {
   static const std::vector<std::string> names = {"fat32", "exfat", "ntfs", "ext4", "fatx"};
   return names;

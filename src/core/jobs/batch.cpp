@@ -42,9 +42,7 @@ std::uint64_t bytes_of(const Image& image) {
 /// Files compared as the target tells them apart.
 std::string name_key(const fs::path& path, const TargetFacts& target) {
   const std::string name = fs::absolute(path).lexically_normal().string();
-  const bool folds = target.file_system == "fat32" || target.file_system == "exfat" || target.file_system == "ntfs" ||
-                     target.file_system == "fatx";
-  return folds ? fold_case(name) : name;
+  return target.limits_names() ? fold_case(name) : name;
 }
 
 /// Device of the folder, or of its nearest parent that is there.

@@ -5,6 +5,8 @@
 
 namespace opifex {
 
+namespace {
+
 std::optional<Identity> identify_amiga_cd(const DiscView& view) {
   if (!view.iso) return std::nullopt;
   const bool cd32 = view.has("CD32.TM"), cdtv = view.has("CDTV.TM"), system = view.iso->system_id == "CDTV",
@@ -18,5 +20,11 @@ std::optional<Identity> identify_amiga_cd(const DiscView& view) {
   id.title = id.volume = printable(view.iso->volume_id);
   return id;
 }
+
+constexpr std::array kAmigaCdPlatforms = {Platform{"cd32", "Amiga CD32"}, Platform{"cdtv", "Amiga CDTV"}};
+
+}  // namespace
+
+extern const Detector kAmigaCd = {kAmigaCdPlatforms, &identify_amiga_cd};
 
 }  // namespace opifex

@@ -6,6 +6,7 @@
 
 #include "opifex/core/image/image.hpp"
 #include "opifex/core/platforms/identity.hpp"
+#include "opifex/core/platforms/platforms.hpp"
 #include "opifex/core/volumes/iso9660/descriptors.hpp"
 
 namespace opifex {
@@ -28,21 +29,8 @@ struct DiscView {
   bool has(std::string_view path) const { return iso && iso->find(path).has_value(); }
 };
 
-/// Each gives nothing if the disc is not of its kind.
-std::optional<Identity> identify_ps3(const DiscView& view);
-std::optional<Identity> identify_playstation(const DiscView& view);
-std::optional<Identity> identify_psp(const DiscView& view);
-std::optional<Identity> identify_dreamcast(const DiscView& view);
-std::optional<Identity> identify_saturn(const DiscView& view);
-std::optional<Identity> identify_megacd(const DiscView& view);
-std::optional<Identity> identify_3do(const DiscView& view);
-std::optional<Identity> identify_pc_engine(const DiscView& view);
-std::optional<Identity> identify_neogeocd(const DiscView& view);
-std::optional<Identity> identify_amiga_cd(const DiscView& view);
-std::optional<Identity> identify_cdi(const DiscView& view);
-std::optional<Identity> identify_video(const DiscView& view);
-std::optional<Identity> identify_nintendo(const DiscView& view);
-std::optional<Identity> identify_xbox(const DiscView& view);
+/// What the header of a content package says beside the game in it.
+Identity of_content_package(const Image& image, Identity id);
 
 /// `confidence`: "certain", "likely" or "guess".
 Identity known_as(const char* platform, const char* confidence, std::string evidence);

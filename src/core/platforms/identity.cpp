@@ -7,22 +7,18 @@
 #include "opifex/core/image/format.hpp"
 #include "opifex/core/volumes/stfs/content_header.hpp"
 #include "opifex/core/volumes/udf/volume.hpp"
-#include "opifex/core/volumes/xdvdfs/executable.hpp"
 
 #include "disc_view.hpp"
+#include "sfo_facts.hpp"
 
 namespace opifex {
 namespace {
 
-/// In order of precedence at equal confidence.
-constexpr std::array kTests = {&identify_ps3,    &identify_playstation, &identify_psp,      &identify_dreamcast,
-                               &identify_saturn, &identify_megacd,      &identify_xbox,     &identify_nintendo,
-                               &identify_3do,    &identify_pc_engine,   &identify_neogeocd, &identify_amiga_cd,
-                               &identify_cdi,    &identify_video};
-
 int rank(const Identity& id) {
-  const bool plain = id.platform == "iso9660" || id.platform == "udf";
-  return plain ? 0 : id.confidence == "certain" ? 3 : id.confidence == "likely" ? 2 : 1;
+  return is_kind(id.platform, PlatformKind::plain_data) ? 0
+         : id.confidence == "certain"                   ? 3
+         : id.confidence == "likely"                    ? 2
+                                                        : 1;
 }
 
 /// Data tracks, or the disc of blocks.
@@ -47,7 +43,7 @@ std::vector<DiscView> views_of(const Image& image) {
 std::optional<Identity> plain_volume(const DiscView& view) {
   if (!view.iso) return std::nullopt;
   Identity id;
-  id.platform = "iso9660";
+  id.platform = kIsoDisc.id;
   id.confidence = "certain";
   id.title = id.volume = printable(view.iso->volume_id);
   id.evidence.push_back("a primary volume descriptor at sector 16");
@@ -60,7 +56,7 @@ std::optional<Identity> udf_disc(const DiscView& view) {
   if (!udf) return std::nullopt;
   Identity id;
   const bool video = udf->find("BDMV/index.bdmv") != nullptr;
-  id.platform = video ? "bd-video" : "udf";
+  id.platform = video ? kBluRayVideo.id : kUdfDisc.id;
   id.confidence = "certain";
   id.volume = id.title = printable(udf->label);
   id.evidence.push_back(video ? "UDF with BDMV/index.bdmv" : "a UDF file system");
@@ -72,7 +68,7 @@ Identity of_music(const Image& image) {
   if (!image.cd() || image.cd()->layout().audio_track_count() == 0) return id;
   if (image.main_data_track() != 0) return id;  // a data track that is missing could tell more
   const bool listed = image.format && image.format->holds.track_list;
-  id.platform = "audio-cd";
+  id.platform = kAudioCd.id;
   id.confidence = listed ? "certain" : "guess";
   id.title = cd::find_text(image.cd()->layout().texts, "TITLE").value_or("");
   id.evidence.push_back("all tracks are audio");
@@ -158,6 +154,13 @@ std::string with_hyphen(std::string id) {
   return id;
 }
 
+/// Title and version by PARAM.SFO.
+void take_sfo(Identity& id, const Sfo& sfo, const char* id_key) {
+  if (id.serial.empty()) id.serial = with_hyphen(sfo.text(id_key));
+  id.title = printable(sfo.text("TITLE"));
+  id.category = printable(sfo.text("CATEGORY"));
+}
+
 std::string serial_of_boot_path(std::string_view path) {
   path = path.substr(0, path.find(';'));
   const std::size_t slash = path.find_last_of("\\/:");
@@ -182,9 +185,9 @@ Identity identify_disc(const Image& image) {
   std::vector<Identity> found;
   const std::vector<DiscView> views = views_of(image);
   if (views.empty()) return of_music(image);
-  for (const auto& test : kTests)
+  for (const Detector* detector : detectors())
     for (const DiscView& view : views)
-      if (auto id = test(view)) {
+      if (auto id = detector->identify(view)) {
         if (id->volume.empty() && view.iso) id->volume = printable(view.iso->volume_id);
         if (id->title.empty() && view.iso) id->title = id->volume;
         found.push_back(std::move(*id));
@@ -197,28 +200,10 @@ Identity identify_disc(const Image& image) {
   if (found.empty()) return {};
   Identity id = choose(std::move(found));
   const bool udf = views.front().start == 0 && views.front().iso && has_udf(*views.front().disc);
-  if (udf && id.platform != "udf" && id.platform != "bd-video") id.also.push_back({"udf", "certain"});
+  if (udf && id.platform != kUdfDisc.id && id.platform != kBluRayVideo.id)
+    id.also.push_back({std::string(kUdfDisc.id), "certain"});
   if (id.state.empty()) id.state = state_of(image, views.front());
   if (id.state == "full" && !image.parts.empty()) id.state = "split";
-  return id;
-}
-
-/// What the header of a content package says beside the game in it.
-Identity of_package(const Image& image, Identity id) {
-  const ContentHeader h = read_content_header(*image.files.front().source);
-  const bool first = h.content_type == kContentOriginal;
-  if (id.platform.empty()) {
-    id.platform = first ? "xbox" : "xbox360";
-    id.confidence = "certain";
-    id.evidence.push_back("a content package's header");
-  }
-  if (id.serial.empty()) id.serial = title_id_text(h.title_id);
-  if (id.short_id.empty()) id.short_id = short_title_id(h.title_id, !first);
-  if (h.media_id != 0) id.media_id = title_id_text(h.media_id);
-  if (!h.name().empty()) id.title = h.name();
-  id.disc = disc_text(h.disc, h.discs);
-  id.category = h.type_name();
-  if (id.state == "trimmed") id.state.clear();  // a container holds no more than the game
   return id;
 }
 
@@ -250,7 +235,7 @@ Identity identify_platform(const Image& image) {
   const bool package =
       !image.files.empty() && image.files.front().source && is_content_package(*image.files.front().source);
   if (!package) return identify_disc(image);
-  return of_package(image, image.blocks() ? identify_disc(image) : Identity{});
+  return of_content_package(image, image.blocks() ? identify_disc(image) : Identity{});
 }
 
 }  // namespace opifex

@@ -5,6 +5,8 @@
 
 namespace opifex {
 
+namespace {
+
 std::optional<Identity> identify_pc_engine(const DiscView& view) {
   if (as_text(view.read(0, 16)).starts_with("PC-FX:Hu_CD-ROM")) {
     Identity id = known_as("pcfx", "certain", "the system's name at sector 0");
@@ -16,5 +18,11 @@ std::optional<Identity> identify_pc_engine(const DiscView& view) {
   id.title = view.field(kDiscBlock + 0x6A, 22);
   return id;
 }
+
+constexpr std::array kPcEnginePlatforms = {Platform{"pcecd", "PC Engine CD"}, Platform{"pcfx", "PC-FX"}};
+
+}  // namespace
+
+extern const Detector kPcEngine = {kPcEnginePlatforms, &identify_pc_engine};
 
 }  // namespace opifex

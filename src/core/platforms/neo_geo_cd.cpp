@@ -26,8 +26,6 @@ int load_lines(std::string_view text) {
   return lines;
 }
 
-}  // namespace
-
 std::optional<Identity> identify_neogeocd(const DiscView& view) {
   const int lines = load_lines(as_text(view.file("IPL.TXT")));
   if (lines < 2) return std::nullopt;
@@ -35,5 +33,11 @@ std::optional<Identity> identify_neogeocd(const DiscView& view) {
   id.title = id.volume = printable(view.iso->volume_id);
   return id;
 }
+
+constexpr std::array kNeoGeoPlatforms = {Platform{"neogeocd", "Neo Geo CD"}};
+
+}  // namespace
+
+extern const Detector kNeoGeoCd = {kNeoGeoPlatforms, &identify_neogeocd};
 
 }  // namespace opifex

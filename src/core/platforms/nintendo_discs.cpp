@@ -168,8 +168,6 @@ void describe_wii(Identity& id, const SourcePtr& disc, const KeyRing* keys) {
   if (const DiscUse use = use_of_wii(disc, *wii); use.known) id.used_bytes = use.bytes();
 }
 
-}  // namespace
-
 std::optional<Identity> identify_nintendo(const DiscView& view) {
   const Bytes head = view.read(0, 0x60);
   if (head.size() < 0x60 || view.start != 0) return std::nullopt;
@@ -195,5 +193,11 @@ std::optional<Identity> identify_nintendo(const DiscView& view) {
     describe_gamecube(id, view.disc);
   return id;
 }
+
+constexpr std::array kNintendoPlatforms = {Platform{"gamecube", "GameCube"}, Platform{"wii", "Wii"}};
+
+}  // namespace
+
+extern const Detector kNintendo = {kNintendoPlatforms, &identify_nintendo};
 
 }  // namespace opifex

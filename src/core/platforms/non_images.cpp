@@ -231,7 +231,7 @@ std::optional<NonImage> guess_audio(const ByteSource& source) {
   }
   NonImage file;
   file.what = "audio";
-  file.id.platform = "audio-cd";
+  file.id.platform = kAudioCd.id;
   file.id.confidence = "guess";
   file.id.evidence = {"length is a multiple of 2352, no sync pattern"};
   file.size_bytes = source.size();

@@ -7,14 +7,16 @@
 
 namespace opifex {
 
+namespace {
+
 std::optional<Identity> identify_video(const DiscView& view) {
   struct Mark {
     const char *platform, *path, *magic;
   };
-  constexpr std::array kMarks = {
+  constexpr std::array kFirstFiles = {
       Mark{"video-cd", "VCD/INFO.VCD", "VIDEO_CD"}, Mark{"super-video-cd", "SVCD/INFO.SVD", "SUPERVCD"},
       Mark{"super-video-cd", "SVCD/INFO.SVD", "HQ-VCD"}, Mark{"dvd-video", "VIDEO_TS/VIDEO_TS.IFO", "DVDVIDEO-VMG"}};
-  for (const Mark& m : kMarks) {
+  for (const Mark& m : kFirstFiles) {
     if (!as_text(view.file(m.path, 16)).starts_with(m.magic)) continue;
     Identity id = known_as(m.platform, "certain", std::string(m.path) + " says so");
     id.volume = printable(view.iso->volume_id);
@@ -27,5 +29,12 @@ std::optional<Identity> identify_video(const DiscView& view) {
   }
   return std::nullopt;
 }
+
+constexpr std::array kVideoPlatforms = {Platform{"video-cd", "Video CD"}, Platform{"super-video-cd", "Super Video CD"},
+                                        Platform{"dvd-video", "DVD-Video"}};
+
+}  // namespace
+
+extern const Detector kVideoDiscs = {kVideoPlatforms, &identify_video};
 
 }  // namespace opifex

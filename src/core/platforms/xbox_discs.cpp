@@ -3,6 +3,7 @@
 #include <array>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/volumes/stfs/content_header.hpp"
 #include "opifex/core/volumes/xdvdfs/executable.hpp"
 #include "opifex/core/volumes/xdvdfs/volume.hpp"
 
@@ -18,7 +19,7 @@ void take_executable(Identity& id, const Volume& volume) {
   const auto executable = executable_of(volume);
   if (!executable) return;
   if (executable->title_id) {
-    id.serial = title_id_text(*executable->title_id);
+    id.serial = id.title_id = title_id_text(*executable->title_id);
     id.short_id = short_title_id(*executable->title_id, executable->second);
   }
   if (executable->media_id) id.media_id = title_id_text(*executable->media_id);
@@ -31,6 +32,8 @@ void take_executable(Identity& id, const Volume& volume) {
 }  // namespace
 
 /// The executable in the root decides; before the game partition lies a small disc for video players.
+namespace {
+
 std::optional<Identity> identify_xbox(const DiscView& view) {
   const auto offset = view.start == 0 ? find_game_partition(*view.disc) : std::nullopt;
   if (!offset) return std::nullopt;
@@ -46,6 +49,31 @@ std::optional<Identity> identify_xbox(const DiscView& view) {
   const bool full = std::find(kFull.begin(), kFull.end(), view.disc->size()) != kFull.end();
   const std::uint64_t end = *offset + (volume ? volume->blocks : 0) * 2048;
   id.state = full ? "full" : view.disc->size() < end ? "truncated" : "trimmed";
+  return id;
+}
+
+constexpr std::array kXboxPlatforms = {Platform{"xbox", "Xbox"}, Platform{"xbox360", "Xbox 360"}};
+
+}  // namespace
+
+extern const Detector kXbox = {kXboxPlatforms, &identify_xbox};
+
+Identity of_content_package(const Image& image, Identity id) {
+  const ContentHeader h = read_content_header(*image.files.front().source);
+  const bool first = h.content_type == kContentOriginal;
+  if (id.platform.empty()) {
+    id.platform = first ? "xbox" : "xbox360";
+    id.confidence = "certain";
+    id.evidence.push_back("a content package's header");
+  }
+  if (id.serial.empty()) id.serial = title_id_text(h.title_id);
+  id.title_id = id.serial;
+  if (id.short_id.empty()) id.short_id = short_title_id(h.title_id, !first);
+  if (h.media_id != 0) id.media_id = title_id_text(h.media_id);
+  if (!h.name().empty()) id.title = h.name();
+  id.disc = disc_text(h.disc, h.discs);
+  id.category = h.type_name();
+  if (id.state == "trimmed") id.state.clear();  // a container holds no more than the game
   return id;
 }
 

@@ -128,8 +128,7 @@ class Surveyor {
 
   void check_name(const fs::path& folder, const std::string& name) {
     const std::string fault = name_fault(name);
-    const bool limits = request_.drive.file_system == "fat32" || request_.drive.file_system == "exfat" ||
-                        request_.drive.file_system == "ntfs";
+    const bool limits = request_.drive.limits_names();
     if (!fault.empty() && limits)
       survey_.problems.push_back({"odd_name", fmt::format("{} cannot be on a {} drive: {}", (folder / name).string(),
                                                           request_.drive.file_system, fault)});

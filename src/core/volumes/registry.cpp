@@ -3,7 +3,7 @@
 
 #include "opifex/core/volumes/file_system.hpp"
 
-#define OPIFEX_FILE_SYSTEMS(SYSTEM)      \
+#define OPIFEX_FILE_SYSTEMS(SYSTEM)        \
   SYSTEM(kXdvdfs)   /* volumes/xdvdfs */   \
   SYSTEM(kGameCube) /* volumes/gamecube */ \
   SYSTEM(kWii)      /* volumes/wii */      \

@@ -179,7 +179,8 @@ class PlaceReader {
       if (auto volume = read_beside([&] { return system->read(place_); }, broken_))
         found_.push_back({system, std::move(*volume)});
       else if (system->lost_mark && !broken_ && !found_.empty())
-        if (auto problem = system->lost_mark(*place_.disc)) found_.front().volume.problems.push_back(std::move(*problem));
+        if (auto problem = system->lost_mark(*place_.disc))
+          found_.front().volume.problems.push_back(std::move(*problem));
     }
     for (const Found& f : found_)
       if (f.system->next) ends_.push_back({f.system, f.system->next(*place_.disc, f.volume)});

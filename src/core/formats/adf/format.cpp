@@ -43,8 +43,17 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   return image;
 }
 
+constexpr std::array kPlatforms = {Platform{"amiga", "Amiga"}};
+
 }  // namespace
 
-extern const Format kAdfFormat = {"adf", "blocks of an Amiga floppy", kExtensions, &probe, &open, {}, nullptr};
+extern const Format kAdfFormat = {.id = "adf",
+                                  .title = "blocks of an Amiga floppy",
+                                  .extensions = kExtensions,
+                                  .probe = &probe,
+                                  .open = &open,
+                                  .holds = {},
+                                  .plan_write = nullptr,
+                                  .platforms = kPlatforms};
 
 }  // namespace opifex

@@ -33,8 +33,20 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   return image;
 }
 
+constexpr std::array kPlatforms = {
+    Platform{"gb", "Game Boy"}, Platform{"gbc", "Game Boy Color"},   Platform{"gba", "Game Boy Advance"},
+    Platform{"snes", "SNES"},   Platform{"megadrive", "Mega Drive"}, Platform{"n64", "N64"},
+    Platform{"nes", "NES"},     Platform{"sms", "Master System"},    Platform{"gg", "Game Gear"}};
+
 }  // namespace
 
-extern const Format kRomFormat = {"rom", "ROM of a cartridge", kExtensions, &probe, &open, {}, nullptr};
+extern const Format kRomFormat = {.id = "rom",
+                                  .title = "ROM of a cartridge",
+                                  .extensions = kExtensions,
+                                  .probe = &probe,
+                                  .open = &open,
+                                  .holds = {},
+                                  .plan_write = nullptr,
+                                  .platforms = kPlatforms};
 
 }  // namespace opifex

@@ -1,7 +1,8 @@
+#include "opifex/core/volumes/file_system.hpp"
+
 #include <algorithm>
 
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/volumes/file_system.hpp"
 #include "opifex/core/volumes/iso9660/volume.hpp"
 #include "opifex/core/volumes/iso9660/writer.hpp"
 
@@ -35,7 +36,9 @@ constexpr Setting kNames{
     .help = "plain names: level1 (8 + 3), level2 (default, 30 characters) or relaxed (as they are)",
     .value = "RULE",
     .preset = "level2",
-    .words = [] { return std::vector<std::string>{"level1", "level2", "relaxed"}; }};
+    .words = [] {
+      return std::vector<std::string>{"level1", "level2", "relaxed"};
+    }};
 constexpr Setting kNoJoliet{.name = "no-joliet", .help = "leave out the second tree with the names as they are"};
 constexpr Setting kFixedDates{.name = "fixed-dates",
                               .type = date,

@@ -7,8 +7,8 @@
 
 #include "opifex/core/base/text.hpp"
 
-#include "../names.hpp"
 #include "../listing_budget.hpp"
+#include "../names.hpp"
 
 namespace opifex {
 namespace {

@@ -1,4 +1,5 @@
 #include "opifex/core/volumes/file_system.hpp"
+
 #include "opifex/core/volumes/udf/volume.hpp"
 
 namespace opifex {

@@ -1,5 +1,6 @@
-#include "opifex/core/volumes/disc_use.hpp"
 #include "opifex/core/volumes/file_system.hpp"
+
+#include "opifex/core/volumes/disc_use.hpp"
 #include "opifex/core/volumes/wii/disc.hpp"
 
 namespace opifex {

@@ -3,11 +3,11 @@
 
 #include <string>
 
+#include "opifex/core/platforms/platforms.hpp"
 #include "opifex/report/json.hpp"
 
 namespace opifex::report {
 
-std::string platform_name(const std::string& id);
 /// For a table: "data disc" for what is no console's.
 std::string short_platform_name(const std::string& id);
 

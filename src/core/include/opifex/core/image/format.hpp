@@ -11,6 +11,7 @@
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/image/image.hpp"
 #include "opifex/core/image/loss.hpp"
+#include "opifex/core/image/platform.hpp"
 #include "opifex/core/image/settings.hpp"
 #include "opifex/core/io/file_space.hpp"
 #include "opifex/core/io/output.hpp"
@@ -154,6 +155,7 @@ struct Format {
   const Setting* unit_setting = nullptr;          ///< chooses another size; null: there is only the one
   bool has_parents = false;                       ///< an output may be only the difference to another one
   std::span<const Setting* const> settings = {};  ///< that plan_write reads
+  std::span<const Platform> platforms = {};       ///< that the format alone tells
   /// Of a format whose files may hold several images: all of them. Error (refused) as for opening it. Null: one a file.
   ImageListing (*list)(const SourcePtr& file) = nullptr;
   /// Losses that only this format has; null: those of its capabilities are all.

@@ -15,6 +15,9 @@ struct TargetFacts {
   std::uint64_t largest_file_bytes = UINT64_MAX;  ///< 4 GiB - 1 on FAT32
   std::size_t longest_name = 255;                 ///< UTF-16 units
   bool read_only = false;
+
+  /// Case does not tell names apart, and some characters cannot stand in them: FAT, exFAT, NTFS, FATX.
+  bool limits_names() const;
 };
 
 /// Asks the system about the folder, or about its nearest existing parent.

@@ -28,6 +28,7 @@ struct Identity {
   /// in parts), "trimmed", "truncated", "padded" (it goes on behind its end), "unknown" (its tables are broken or
   /// locked). Empty: nothing tells.
   std::string state;
+  std::string title_id;                     ///< where the console's own word for its serial is that
   std::string media_id, short_id;           ///< of Xbox games: the pressing; the customary short form of the title id
   std::string medium;                       ///< "GameCube disc", "single layer", "dual layer"
   std::string padding;                      ///< of a full GameCube disc: "blank", "filled", "mixed"

@@ -17,6 +17,7 @@ namespace opifex {
 
 /// What sectors 0 and 1 tell.
 struct Ps3Disc {
+  static constexpr std::string_view kPlatform = "ps3";
   struct Region {
     std::uint32_t first = 0, last = 0;  ///< sectors, both inclusive
     bool encrypted = false;

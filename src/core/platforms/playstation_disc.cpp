@@ -1,10 +1,8 @@
-// PS1, PS2, PS3 and PSP: files in the root that name the game.
+// PS1 and PS2: files in the root that name the executable.
 #include <algorithm>
 #include <map>
 
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/platforms/ps3_disc.hpp"
-#include "opifex/core/platforms/sfo.hpp"
 
 #include "disc_view.hpp"
 
@@ -81,15 +79,6 @@ Identity from_system_cnf(const DiscView& view, const std::map<std::string, std::
   return id;
 }
 
-/// Title and version by PARAM.SFO.
-void take_sfo(Identity& id, const Sfo& sfo, const char* id_key) {
-  if (id.serial.empty()) id.serial = with_hyphen(sfo.text(id_key));
-  id.title = printable(sfo.text("TITLE"));
-  id.category = printable(sfo.text("CATEGORY"));
-}
-
-}  // namespace
-
 std::optional<Identity> identify_playstation(const DiscView& view) {
   if (!view.iso) return std::nullopt;
   const Bytes file = view.file("SYSTEM.CNF");
@@ -107,63 +96,10 @@ std::optional<Identity> identify_playstation(const DiscView& view) {
   return id;
 }
 
-std::optional<Identity> identify_psp(const DiscView& view) {
-  const std::string umd(as_text(view.file("UMD_DATA.BIN", 256)));
-  const auto sfo = parse_sfo(view.file("PSP_GAME/PARAM.SFO"));
-  if (umd.find('|') == std::string::npos && !sfo) return std::nullopt;
-  Identity id;
-  id.platform = "psp";
-  if (!umd.empty()) {
-    id.serial = printable(umd.substr(0, umd.find('|')));
-    id.evidence.push_back("UMD_DATA.BIN");
-  }
-  if (sfo) {
-    take_sfo(id, *sfo, "DISC_ID");
-    id.version = printable(sfo->text("DISC_VERSION"));
-    id.evidence.push_back("PSP_GAME/PARAM.SFO");
-  }
-  id.confidence = id.evidence.size() > 1 ? "certain" : "likely";
-  id.region = region_of_serial(id.serial);
-  return id;
-}
+constexpr std::array kPlayStationPlatforms = {Platform{"ps1", "PS1"}, Platform{"ps2", "PS2"}};
 
-std::optional<Identity> identify_ps3(const DiscView& view) {
-  constexpr std::size_t kTitleAt = 2048 + 16, kTitleBytes = 32;
-  const bool text = as_text(view.read(2048, 12)) == "PlayStation3";
-  const bool sfb = as_text(view.file("PS3_DISC.SFB", 4)) == ".SFB";
-  const Bytes param = view.file("PS3_GAME/PARAM.SFO");
-  if (!sfb && param.empty() && !(text && view.has("PS3_GAME"))) return std::nullopt;
-  Identity id;
-  id.platform = "ps3";
-  if (sfb) id.evidence.push_back("PS3_DISC.SFB");
-  if (text) {
-    id.evidence.push_back("the console's name at sector 1");
-    id.serial = view.field(kTitleAt, kTitleBytes);
-  }
-  if (const auto sfo = parse_sfo(param)) {
-    take_sfo(id, *sfo, "TITLE_ID");
-    id.version = printable(sfo->text("APP_VER").empty() ? sfo->text("VERSION") : sfo->text("APP_VER"));
-    id.evidence.push_back("PS3_GAME/PARAM.SFO");
-  } else if (!param.empty()) {
-    id.state = "encrypted";
-    id.evidence.push_back("PARAM.SFO cannot be read: it is still encrypted, or damaged");
-  }
-  try {
-    if (const auto map = read_ps3_disc(*view.disc)) {
-      for (const Ps3Disc::Region& r : map->regions)
-        if (r.encrypted) id.encrypted_regions.push_back({r.first, r.last});
-      const auto file = view.iso ? view.iso->find("PS3_GAME/PARAM.SFO") : std::nullopt;
-      // A PARAM.SFO outside the encrypted regions tells nothing of them: other files do.
-      if (id.state.empty() && map->has_encrypted())
-        id.state = file && map->is_encrypted(file->lba) ? "decrypted" : ps3_state(*map, view.disc);
-    }
-  } catch (const Error& e) {
-    if (e.details.fault != Fault::refused) throw;
-    id.evidence.push_back("the map of its encrypted regions cannot be used: " + e.details.what);
-  }
-  id.confidence = id.evidence.size() > 1 ? "certain" : "likely";
-  id.region = region_of_serial(id.serial);
-  return id;
-}
+}  // namespace
+
+extern const Detector kPlayStation = {kPlayStationPlatforms, &identify_playstation};
 
 }  // namespace opifex
