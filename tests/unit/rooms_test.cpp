@@ -78,6 +78,46 @@ TEST(Rooms, CoreSpeaksOfNoOptions) {
   EXPECT_GT(seen, 1000u) << "the pattern finds no texts any more";
 }
 
+TEST(Rooms, HeadersPullInLittle) {
+  const fs::path root = fs::path(OPIFEX_SOURCE) / "src/core/include";
+  const std::regex include("#include \"(opifex/core/[a-z0-9_/]+\\.hpp)\"");
+  std::map<std::string, std::set<std::string>> direct;
+  std::map<std::string, std::size_t> lines;
+  for (const auto& entry : fs::recursive_directory_iterator(root)) {
+    if (entry.path().extension() != ".hpp") continue;
+    const std::string name = fs::relative(entry.path(), root).string(), text = read_file(entry.path());
+    lines[name] = static_cast<std::size_t>(std::count(text.begin(), text.end(), '\n'));
+    for (std::sregex_iterator i(text.begin(), text.end(), include), end; i != end; ++i) direct[name].insert((*i)[1]);
+    // Half a second a unit each: for source files that need them.
+    for (const char* heavy : {"<iostream>", "<regex>", "<nlohmann/", "<tbb/", "<boost/program_options", "<openssl/"})
+      EXPECT_EQ(text.find(heavy), std::string::npos) << name << " includes " << heavy;
+  }
+  std::vector<std::pair<std::size_t, std::string>> weights;
+  for (const auto& [name, own] : lines) {
+    std::set<std::string> all = {name};
+    std::vector<std::string> open = {name};
+    while (!open.empty()) {
+      const std::string next = open.back();
+      open.pop_back();
+      for (const std::string& i : direct[next])
+        if (all.insert(i).second) open.push_back(i);
+    }
+    std::size_t sum = 0;
+    for (const std::string& i : all) sum += lines[i];
+    weights.emplace_back(sum, name);
+  }
+  std::sort(weights.rbegin(), weights.rend());
+  ASSERT_GT(weights.size(), 100u);
+  std::size_t ten = 0;
+  std::string told;
+  for (std::size_t i = 0; i < 10; ++i) {
+    ten += weights[i].first;
+    told += fmt::format("{} {}\n", weights[i].first, weights[i].second);
+  }
+  EXPECT_LT(weights[0].first, 3800u) << told;
+  EXPECT_LT(ten, 26'000u) << "lines of our own that the ten heaviest headers pull in:\n" << told;
+}
+
 TEST(Rooms, CommandFilesAreShort) {
   for (const auto& entry : fs::directory_iterator(fs::path(OPIFEX_SOURCE) / "src/cli")) {
     const std::string text = read_file(entry.path());

@@ -13,9 +13,7 @@ namespace {
 /// last is taken first, it is still in the cache.
 class FreeBlocks {
  public:
-  explicit FreeBlocks(std::vector<FlowBlock>& blocks) {
-    for (FlowBlock& b : blocks) free_.push_back(&b);
-  }
+  explicit FreeBlocks(std::span<FlowBlock* const> blocks) : free_(blocks.begin(), blocks.end()) {}
   /// Null if all are on their way.
   FlowBlock* take() {
     const std::lock_guard lock(mutex_);
@@ -38,11 +36,17 @@ class FreeBlocks {
 
 void run_flow(const Flow& flow, Work& work) {
   std::vector<FlowBlock> blocks(kBlocksInFlight);
+  std::vector<FlowBlock*> places;
+  for (FlowBlock& block : blocks) places.push_back(&block);
+  run_flow_on(flow, places, work);
+}
+
+void run_flow_on(const Flow& flow, std::span<FlowBlock* const> blocks, Work& work) {
   FreeBlocks free_blocks(blocks);
   std::uint64_t index = 0;
 
   const auto take = [&](tbb::flow_control& control) -> FlowBlock* {
-    // There is always one: no more than kBlocksInFlight are on their way.
+    // There is always one: no more than these are on their way.
     FlowBlock* const block = work.progress.stop.stop_requested() ? nullptr : free_blocks.take();
     if (!block) {
       control.stop();
@@ -71,7 +75,7 @@ void run_flow(const Flow& flow, Work& work) {
 
   const int threads = work.threads == 0 ? tbb::task_arena::automatic : static_cast<int>(work.threads);
   tbb::task_arena arena(threads);
-  arena.execute([&] { tbb::parallel_pipeline(kBlocksInFlight, whole); });
+  arena.execute([&] { tbb::parallel_pipeline(blocks.size(), whole); });
   work.progress.check_stop();
 }
 

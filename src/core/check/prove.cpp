@@ -206,25 +206,25 @@ Proof prove_disc(const Image& source, const Image& result, const ProofRequest& r
 std::string compare_bytes(const ByteSource& source, const ByteSource& result, std::uint64_t size,
                           const std::string& file, Work& work) {
   struct Piece {
-    std::uint64_t at, size;
-    bool hole;
+    std::uint64_t at = 0, size = 0;
+    bool hole = false;
   };
   std::uint64_t next = 0;
-  std::vector<Piece> pieces(kBlocksInFlight + 1);  // of the blocks on their way
   Digest digest("sha1");
-  Flow flow;
-  flow.next = [&](FlowBlock& block) {
+  using Block = FlowOf<Piece>::Block;
+  FlowOf<Piece> flow;
+  flow.next = [&](Block& block) {
     if (next >= size) return false;
     const std::uint64_t data = std::min({source.next_data(next), result.next_data(next), size});
     const bool hole = data >= next + kFlowBlockBytes || (data == size && data > next);
     const std::uint64_t n = hole ? data - next : std::min<std::uint64_t>(kFlowBlockBytes, size - next);
-    pieces[block.index % pieces.size()] = {next, n, hole};
+    block.carried = {next, n, hole};
     block.data.resize(hole ? 0 : static_cast<std::size_t>(n));
     next += n;
     return true;
   };
-  flow.work = [&](FlowBlock& block) {
-    const Piece piece = pieces[block.index % pieces.size()];
+  flow.work = [&](Block& block) {
+    const Piece& piece = block.carried;
     if (piece.hole) return;
     Bytes other(block.data.size());
     source.read_at(piece.at, block.data);
@@ -233,8 +233,8 @@ std::string compare_bytes(const ByteSource& source, const ByteSource& result, st
     const auto at = std::mismatch(other.begin(), other.end(), block.data.begin()).first - other.begin();
     fail(file, fmt::format("another byte at {}", grouped(piece.at + static_cast<std::uint64_t>(at))), "the input's");
   };
-  flow.consume.emplace_back([&](const FlowBlock& block) {
-    const Piece piece = pieces[block.index % pieces.size()];
+  flow.consume.emplace_back([&](Block& block) {
+    const Piece& piece = block.carried;
     if (piece.hole)
       digest.update_zeros(piece.size);
     else

@@ -128,15 +128,15 @@ class Reconciler {
     std::uint64_t total = 0;
     for (const Run& run : runs_) total += static_cast<std::uint64_t>(run.end - run.first) * size_ * count_;
     work_.progress.begin("comparing the dumps", total);
-    Flow flow;
-    flow.next = [&](FlowBlock& block) {
+    FlowOf<Decision> flow;
+    flow.next = [&](Block& block) {
       if (block.index >= batches_.size()) return false;
       const Run& b = batches_[block.index];
       block.data.resize(static_cast<std::size_t>(b.end - b.first) * size_ * count_);
       return true;
     };
-    flow.work = [&](FlowBlock& block) { decide(block); };
-    flow.consume.emplace_back([&](const FlowBlock& block) { collect(block, result); });
+    flow.work = [&](Block& block) { decide(block); };
+    flow.consume.emplace_back([&](Block& block) { collect(block, result); });
     run_flow(flow, work_);
   }
 
@@ -163,6 +163,7 @@ class Reconciler {
     std::vector<RescueRange> ranges;
     std::vector<Likeness> likeness;
   };
+  using Block = FlowOf<Decision>::Block;
 
   /// Into blocks of the flow: sectors of one run and kind, of all inputs one behind the other.
   void cut(const Run& run) {
@@ -176,9 +177,9 @@ class Reconciler {
     }
   }
 
-  void decide(FlowBlock& block) {
+  void decide(Block& block) {
     const Run& b = batches_[block.index];
-    Decision& decision = decisions_[block.index % decisions_.size()];
+    Decision& decision = block.carried;
     decision = {{}, std::vector<Likeness>(count_)};
     const auto n = static_cast<std::uint32_t>(b.end - b.first);
     const std::span data(block.data);
@@ -215,8 +216,8 @@ class Reconciler {
     if (!like.first) like.first = lba;
   }
 
-  void collect(const FlowBlock& block, RescueResult& result) {
-    Decision& decision = decisions_[block.index % decisions_.size()];
+  void collect(Block& block, RescueResult& result) {
+    Decision& decision = block.carried;
     for (RescueRange& r : decision.ranges) {
       result.map.set(r.first, r.end, state_of(r.how, joiner_->is_audio(r.first)));
       if (r.inputs.size() == 1) result.only_from[r.inputs.front()] += static_cast<std::uint64_t>(r.end - r.first);
@@ -230,7 +231,6 @@ class Reconciler {
   Work& work_;
   std::size_t size_, count_;
   std::vector<Run> runs_, batches_;
-  std::vector<Decision> decisions_{2 * kBlocksInFlight};
   std::vector<Likeness> likeness_;  // of each input to the first
 };
 

@@ -246,12 +246,11 @@ void Strategy::first_pass(const Region& todo) {
   const std::size_t size = reader_.sector_bytes();
   const auto most = static_cast<std::uint32_t>(kFlowBlockBytes / size);
   FirstPass pass(*this, todo);
-  std::array<Batch, 2 * kBlocksInFlight> batches;  // a place is free again long before its turn comes
-  const auto batch_of = [&](const FlowBlock& block) -> Batch& { return batches[block.index % batches.size()]; };
-  Flow flow;
-  flow.next = [&](FlowBlock& block) { return pass.fill(most, batch_of(block), block.data); };
-  flow.work = [&](FlowBlock& block) {
-    Batch& batch = batch_of(block);
+  using Block = FlowOf<Batch>::Block;
+  FlowOf<Batch> flow;
+  flow.next = [&](Block& block) { return pass.fill(most, block.carried, block.data); };
+  flow.work = [&](Block& block) {
+    Batch& batch = block.carried;
     if (options_.transform) options_.transform(batch.first, block.data);
     if (todo.kind != RegionKind::data) return;
     batch.unchecked.assign(batch.states.size(), false);
@@ -263,8 +262,8 @@ void Strategy::first_pass(const Region& todo) {
       if (sound != Soundness::proved) batch.states[i] = SectorState::bad_edc;
     }
   };
-  flow.consume.emplace_back([&](const FlowBlock& block) {
-    const Batch& batch = batch_of(block);
+  flow.consume.emplace_back([&](Block& block) {
+    const Batch& batch = block.carried;
     for (std::size_t i = 0; i < batch.states.size();) {
       const auto unchecked = [&](std::size_t k) { return !batch.unchecked.empty() && batch.unchecked[k]; };
       std::size_t n = 1;

@@ -1,11 +1,10 @@
 #include "opifex/core/stage/survey.hpp"
 
 #include <algorithm>
-#include <atomic>
 #include <map>
 #include <set>
-#include <thread>
 
+#include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/file_space.hpp"
 #include "opifex/core/io/part_names.hpp"
@@ -142,37 +141,23 @@ class Surveyor {
   }
 
   void examine(const std::vector<fs::path>& paths) {
-    std::vector<std::optional<SurveyItem>> found(paths.size());
-    std::atomic<std::size_t> next{0};
-    std::exception_ptr failure;
-    std::mutex mutex;
-    const auto look = [&] {
-      try {
-        for (std::size_t i = next++; i < paths.size(); i = next++) {
-          work_.progress.check_stop();
-          found[i] = examiner_.examine(paths[i]);
-        }
-      } catch (...) {
-        const std::lock_guard lock(mutex);
-        failure = std::current_exception();
-      }
-    };
-    {
-      const unsigned threads = work_.threads != 0 ? work_.threads : std::max(1u, std::thread::hardware_concurrency());
-      std::vector<std::jthread> workers;
-      for (unsigned t = 1; t < threads; ++t) workers.emplace_back(look);
-      look();
+    // One file a block: what is found of it is what the block carries.
+    using Block = FlowOf<std::optional<SurveyItem>>::Block;
+    FlowOf<std::optional<SurveyItem>> flow;
+    flow.next = [&](Block& block) { return block.index < paths.size(); };
+    flow.work = [&](Block& block) { block.carried = examiner_.examine(paths[block.index]); };
+    flow.consume.emplace_back([&](Block& block) { take(std::move(block.carried)); });
+    run_flow(flow, work_);
+  }
+
+  void take(std::optional<SurveyItem> item) {
+    if (!item) {
+      ++survey_.other_files;
+      return;
     }
-    if (failure) std::rethrow_exception(failure);
-    for (auto& item : found) {
-      if (!item) {
-        ++survey_.other_files;
-        continue;
-      }
-      if (const auto parts = part_bytes_.find(item->path); parts != part_bytes_.end()) add_parts(*item, parts->second);
-      taken_.insert(item->files.begin(), item->files.end());
-      survey_.items.push_back(std::move(*item));
-    }
+    if (const auto parts = part_bytes_.find(item->path); parts != part_bytes_.end()) add_parts(*item, parts->second);
+    taken_.insert(item->files.begin(), item->files.end());
+    survey_.items.push_back(std::move(*item));
   }
 
   void add_data_folder(const fs::path& header, const fs::path& data) {

@@ -100,18 +100,18 @@ class ChdContainer final : public Container {
     Digest sha1("sha1"), md5("md5");
     const auto batch = std::max<std::uint64_t>(1, kFlowBlockBytes / 4 / h.hunk_bytes);  // stays in the nearer caches
     std::map<std::uint64_t, ContainerProblem> bad;                                      // by hunk
-    std::vector<Sectors> slots(2 * kBlocksInFlight);
     const bool hashed = sectors && sectors->lanes() > 0;
     work.progress.begin("checking the container", h.logical_bytes);
-    Flow flow;
-    flow.next = [&](FlowBlock& block) {
+    FlowOf<Sectors> flow;
+    using Block = FlowOf<Sectors>::Block;
+    flow.next = [&](Block& block) {
       const std::uint64_t first = block.index * batch;
       if (first >= h.hunk_count) return false;
       block.data.resize(static_cast<std::size_t>(std::min<std::uint64_t>(batch, h.hunk_count - first) * h.hunk_bytes));
       return true;
     };
-    flow.work = [&](FlowBlock& block) {
-      Sectors& out = slots[block.index % slots.size()];
+    flow.work = [&](Block& block) {
+      Sectors& out = block.carried;
       out.runs.clear();
       out.parity_made.assign(sectors && cd_ ? block.data.size() / kFrameBytes : 0, std::byte{0});
       for (std::uint64_t i = 0; i * h.hunk_bytes < block.data.size(); ++i) {
@@ -130,7 +130,7 @@ class ChdContainer final : public Container {
       for (const Run& run : out.runs) sectors->judge(decoded(run, block.data, out.parity_made));
       if (hashed && cd_) store(block.data, out);
     };
-    flow.consume.emplace_back([&](const FlowBlock& block) {
+    flow.consume.emplace_back([&](Block& block) {
       const std::uint64_t at = block.index * batch * h.hunk_bytes;
       const auto bytes =
           ByteView(block.data)
@@ -140,9 +140,8 @@ class ChdContainer final : public Container {
       work.progress.done_bytes += bytes.size();
     });
     for (std::size_t lane = 0; sectors && lane < sectors->lanes(); ++lane)
-      flow.consume.emplace_back([&, lane](const FlowBlock& block) {
-        const Sectors& in = slots[block.index % slots.size()];
-        for (const StoredRun& run : in.stored) sectors->hash(lane, run);
+      flow.consume.emplace_back([&, lane](Block& block) {
+        for (const StoredRun& run : block.carried.stored) sectors->hash(lane, run);
         const std::uint64_t at = block.index * batch * h.hunk_bytes;
         if (!cd_)
           sectors->hash_blocks(

@@ -64,24 +64,24 @@ void ParentWindows::collect(Work& work) {
   std::deque<std::uint64_t> inside;
   std::uint64_t hash = 0, unit = 0;
   const std::uint64_t batch = std::max<std::uint64_t>(1, kFlowBlockBytes / unit_bytes_);
-  std::vector<std::vector<std::uint64_t>> hashes(2 * kBlocksInFlight);
   work.progress.begin("reading the parent", units * unit_bytes_);
-  Flow flow;
-  flow.next = [&](FlowBlock& block) {
+  FlowOf<std::vector<std::uint64_t>> flow;  // the hashes of its units
+  using Block = decltype(flow)::Block;
+  flow.next = [&](Block& block) {
     const std::uint64_t first = block.index * batch;
     if (first >= units) return false;
     block.data.resize(static_cast<std::size_t>(std::min(batch, units - first) * unit_bytes_));
     return true;
   };
-  flow.work = [&](FlowBlock& block) {
+  flow.work = [&](Block& block) {
     logical_->read_at(block.index * batch * unit_bytes_, block.data);
-    auto& out = hashes[block.index % hashes.size()];
+    auto& out = block.carried;
     out.clear();
     for (std::size_t at = 0; at < block.data.size(); at += unit_bytes_)
       out.push_back(unit_hash(ByteView(block.data).subspan(at, unit_bytes_)));
   };
-  flow.consume.emplace_back([&](const FlowBlock& block) {
-    for (const std::uint64_t h : hashes[block.index % hashes.size()]) {
+  flow.consume.emplace_back([&](Block& block) {
+    for (const std::uint64_t h : block.carried) {
       inside.push_back(h);
       hash = hash * kFactor + h;
       if (inside.size() > in_hunk) {

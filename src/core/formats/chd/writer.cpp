@@ -73,16 +73,16 @@ class HunkRun {
     empty_ = code(zeros_, 0, *coder);
     empty_.parent_unit.reset();
     coders_.give(std::move(coder));
-    Flow flow;
-    flow.next = [&](FlowBlock& block) {
+    FlowOf<std::vector<Coded>> flow;
+    flow.next = [&](Block& block) {
       const std::uint64_t first = block.index * batch_;
       if (first >= total_) return false;
       block.data.resize(static_cast<std::size_t>(std::min(batch_, total_ - first) * r_.hunk_bytes));
       return true;
     };
-    flow.work = [&](FlowBlock& block) { code_block(block); };
-    flow.consume.emplace_back([&](const FlowBlock& block) { write_block(block); });
-    flow.consume.emplace_back([&](const FlowBlock& block) { hash_block(block); });
+    flow.work = [&](Block& block) { code_block(block); };
+    flow.consume.emplace_back([&](Block& block) { write_block(block); });
+    flow.consume.emplace_back([&](Block& block) { hash_block(block); });
     run_flow(flow, work_);
     raw_sha1 = sha1_from_hex(raw_.finish());
     if (sheet_) file_sums = sheet_->finish();
@@ -93,6 +93,8 @@ class HunkRun {
   std::vector<std::string> file_sums;
 
  private:
+  using Block = FlowOf<std::vector<Coded>>::Block;
+
   std::uint64_t place_of(const FlowBlock& block) const { return block.index * batch_ * r_.hunk_bytes; }
   std::size_t used_of(const FlowBlock& block) const {
     return static_cast<std::size_t>(std::min<std::uint64_t>(block.data.size(), size_ - place_of(block)));
@@ -107,12 +109,12 @@ class HunkRun {
     return coded;
   }
 
-  void code_block(FlowBlock& block) {
+  void code_block(Block& block) {
     const std::size_t there = used_of(block);
     r_.logical->read_at(place_of(block), std::span(block.data).first(there));
     std::fill(block.data.begin() + static_cast<std::ptrdiff_t>(there), block.data.end(), std::byte{0});
     auto coder = coders_.take();
-    std::vector<Coded>& out = coded_[block.index % coded_.size()];
+    std::vector<Coded>& out = block.carried;
     out.clear();
     for (std::size_t h = 0; h < block.data.size(); h += r_.hunk_bytes) {
       const ByteView hunk = ByteView(block.data).subspan(h, r_.hunk_bytes);
@@ -122,8 +124,8 @@ class HunkRun {
     coders_.give(std::move(coder));
   }
 
-  void write_block(const FlowBlock& block) {
-    const std::vector<Coded>& in = coded_[block.index % coded_.size()];
+  void write_block(const Block& block) {
+    const std::vector<Coded>& in = block.carried;
     for (std::size_t i = 0; i < in.size(); ++i) {
       const Coded& hunk = in[i];
       if (hunk.parent_unit) {
@@ -157,7 +159,6 @@ class HunkRun {
   std::uint64_t size_, total_, batch_;
   Coders coders_;
   std::optional<ParentWindows> windows_;
-  std::vector<std::vector<Coded>> coded_{2 * kBlocksInFlight};
   StoredHunks stored_;
   Bytes zeros_;
   Coded empty_;

@@ -3,6 +3,8 @@
 #pragma once
 
 #include <functional>
+#include <span>
+#include <vector>
 
 #include "opifex/core/base/bytes.hpp"
 #include "opifex/core/base/progress.hpp"
@@ -21,14 +23,48 @@ struct Flow {
   /// Fills or checks a block; called from many threads at once.
   std::function<void(FlowBlock&)> work;
   /// Each consumer sees all blocks in order, by one thread at a time; different consumers run side by side.
-  std::vector<std::function<void(const FlowBlock&)>> consume;
+  std::vector<std::function<void(FlowBlock&)>> consume;
 };
 
 /// About 1 MiB: large enough that calls cost nothing, small enough that the blocks in flight stay in the cache.
 inline constexpr std::size_t kFlowBlockBytes = 1 << 20;
 inline constexpr std::size_t kBlocksInFlight = 8;
 
+/// A block that carries more than bytes from one stage to the next. `carried` is reused, as `data` is.
+template <typename Carried>
+struct CarryingBlock : FlowBlock {
+  Carried carried = {};
+};
+
+/// A flow whose blocks carry something.
+template <typename Carried>
+struct FlowOf {
+  using Block = CarryingBlock<Carried>;
+  std::function<bool(Block&)> next;
+  std::function<void(Block&)> work;
+  /// Each may take what is carried out of the block for itself only if it is the last one.
+  std::vector<std::function<void(Block&)>> consume;
+};
+
 /// Runs until `next` ends. An exception in any stage stops the others and arrives here. Asks for a stop between blocks.
 void run_flow(const Flow& flow, Work& work);
+
+/// The same on these blocks, which all live until it ends; no more than they are in flight.
+void run_flow_on(const Flow& flow, std::span<FlowBlock* const> blocks, Work& work);
+
+template <typename Carried>
+void run_flow(const FlowOf<Carried>& flow, Work& work) {
+  using Block = typename FlowOf<Carried>::Block;
+  std::vector<Block> blocks(kBlocksInFlight);
+  std::vector<FlowBlock*> places;
+  for (Block& block : blocks) places.push_back(&block);
+  // Only blocks of this kind go round: each is what it is taken for.
+  Flow plain;
+  plain.next = [&flow](FlowBlock& block) { return flow.next(static_cast<Block&>(block)); };
+  if (flow.work) plain.work = [&flow](FlowBlock& block) { flow.work(static_cast<Block&>(block)); };
+  for (const auto& consumer : flow.consume)
+    plain.consume.emplace_back([&consumer](FlowBlock& block) { consumer(static_cast<Block&>(block)); });
+  run_flow_on(plain, places, work);
+}
 
 }  // namespace opifex
