@@ -78,7 +78,7 @@ TEST_P(AnyFormat, IntoEveryFormatItGoesOrIsRefusedAndWhatWasWrittenIsProved) {
     if (!target->plan_write || (huge && target != GetParam())) continue;
     const fs::path out = folder / (std::string("into-") + std::string(target->id));
     jobs::ConvertJob job{.inputs = {sample.string()}, .target = target, .out = out.string() + "/"};
-    job.writing.prove = true;
+    job.writing.prove = !huge;
     const auto outcome = ends(std::string("to ") + std::string(target->id), [&] { return run(job, listener, work); });
     EXPECT_EQ(fs::exists(out) && !listing(out).empty(), outcome.has_value()) << target->id << ": all or nothing";
   }
