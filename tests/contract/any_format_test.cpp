@@ -90,7 +90,11 @@ TEST_P(AnyFormat, CutAtEveryLengthItOpensOrIsRefused) {
   const Bytes whole = read_up_to(*open_file(sample), 0, kMost);
   std::size_t opened = 0;
   // Headers and tables lie in the first 4 KiB, and around the ends of blocks and sectors.
-  for (std::size_t n = 0; n < whole.size(); n += n < kEach || n % 2048 < 3 || n % 2352 < 3 || n % 512 == 511 ? 1 : 2) {
+  const auto step = [](std::size_t n) {
+    const bool at_an_end = n % 2048 < 3 || n % 2352 < 3 || n % 512 == 511;
+    return n < kEach || at_an_end ? std::size_t{1} : std::size_t{2};
+  };
+  for (std::size_t n = 0; n < whole.size(); n += step(n)) {
     OpenOptions options;
     options.files =
         std::make_shared<ChangedFiles>(sample, Bytes(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(n)));

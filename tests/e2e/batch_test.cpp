@@ -150,9 +150,70 @@ TEST_F(Batch, ASheetThatReadsOtherBinsIsNotTakenForTheOutput) {
 TEST_F(Batch, TheInputIsNeverTakenForAnOutput) {
   disc("in", "Moth", {20});
   const auto before = listing(*this / "in");
-  EXPECT_EQ(cli({"convert", "in", "--to", "cue", "--skip-existing"}).exit_code, 4);
-  EXPECT_EQ(cli({"convert", "in", "--to", "cue", "--overwrite"}).exit_code, 4);
+  for (const char* how : {"--skip-existing", "--overwrite"}) {
+    const Outcome run = cli({"convert", "in", "--to", "cue", how});
+    EXPECT_EQ(run.exit_code, 0) << run.err;
+    EXPECT_TRUE(contains(run.out, "left out  in/Moth.cue: it is cue already")) << run.out;
+    EXPECT_EQ(cli({"convert", "in/Moth.cue", "--to", "cue", how}).exit_code, 4) << "named alone it is refused";
+  }
   EXPECT_EQ(listing(*this / "in"), before);
+}
+
+TEST_F(Batch, BesideItsInputsAStoppedBatchGoesOn) {
+  disc("in", "Moth", {20});
+  disc("in", "Kestrel", {});
+  ASSERT_EQ(cli({"convert", "in/Moth.cue", "--to", "chd"}).exit_code, 0);
+  const std::string moth_chd = sha256_file(*this / "in/Moth.chd");
+  // The folder now holds an output beside its input: it is no input of its own.
+  EXPECT_EQ(cli({"convert", "in", "--to", "chd"}).exit_code, 4) << "it is in the way, and nobody said what to do";
+  EXPECT_FALSE(fs::exists(*this / "in/Kestrel.chd"));
+  const Outcome run = cli({"convert", "in", "--to", "chd", "--skip-existing", "--json"});
+  EXPECT_EQ(run.exit_code, 0) << run.err;
+  EXPECT_EQ(run.json()["summary"]["there_already"].size(), 1u);
+  EXPECT_EQ(run.json()["summary"]["done"].size(), 1u);
+  EXPECT_EQ(run.json()["summary"]["left_out"][0]["code"], "this_format");
+  EXPECT_EQ(sha256_file(*this / "in/Moth.chd"), moth_chd);
+  // Another dump of that name is not replaced by the way.
+  fs::copy_file(*this / "in/Kestrel.chd", *this / "in/Moth.chd", fs::copy_options::overwrite_existing);
+  EXPECT_EQ(cli({"convert", "in", "--to", "chd", "--skip-existing", "--overwrite"}).exit_code, 4);
+}
+
+TEST_F(Batch, WhatWasNotLookedAtIsNoGoodNews) {
+  disc("in", "Moth", {});
+  EXPECT_EQ(cli({"check", "in"}).exit_code, 0);
+  fs::copy_file(vector_path("iso/ps3.pkg"), *this / "in/game.pkg");
+  const Outcome package = cli({"check", "in", "--json"});
+  EXPECT_EQ(package.exit_code, 1) << "a package among them was not verified";
+  EXPECT_EQ(package.json()["summary"]["left_out"][0]["code"], "not_an_image");
+  EXPECT_EQ(cli({"convert", "in", "--to", "chd", "--out", "out/"}).exit_code, 0) << "nobody asked to convert that";
+  fs::remove(*this / "in/game.pkg");
+  disc("elsewhere", "Kestrel", {});
+  fs::create_directory_symlink(*this / "elsewhere", *this / "in/link");
+  const Outcome link = cli({"check", "in", "--json"});
+  EXPECT_NE(link.exit_code, 0) << "a link is not followed: what is behind it was not checked";
+  EXPECT_EQ(link.json()["errors"][0]["code"], "link");
+  fs::remove(*this / "in/link");
+  fs::path deep = *this / "in";
+  for (int i = 0; i < 30; ++i) deep /= "d";
+  fs::create_directories(deep);
+  EXPECT_EQ(cli({"check", "in", "--json"}).json()["errors"][0]["code"], "too_deep");
+}
+
+TEST_F(Batch, MoreFilesThanAProcessMayHaveOpen) {
+  for (int i = 0; i < 12; ++i) {
+    const std::string where = fmt::format("in/{}", i);
+    fs::create_directories(*this / where);
+    demo::write_disc({.stem = fmt::format("game{}", i),
+                      .data_sectors = 40,
+                      .audio_sectors = std::vector<std::uint32_t>(30, 4),
+                      .pregap_sectors = 2},
+                     *this / where, demo::Files::bin_per_track, Existing::replace);
+  }
+  const Outcome run = run_program(
+      "/bin/sh", {"-c", std::string("ulimit -n 300; '") + OPIFEX_PROGRAM + "' convert in --to cue --out out/"},
+      folder.path());
+  EXPECT_EQ(run.exit_code, 0) << run.out << run.err;
+  EXPECT_EQ(listing(*this / "out").size(), 24u);
 }
 
 TEST_F(Batch, ArchivesAndDrivesInAFolderAreLookedInto) {

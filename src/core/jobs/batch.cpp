@@ -78,13 +78,14 @@ class Batch {
     refuse_existing_of_all();
     refuse_full_drives();
     if (!request_.rules.plan_only) write_all();
-    for (const LeftOut& left : plan_.left_out) outcome_.failures.push_back(left.why);
+    for (const LeftOut& left : plan_.left_out)
+      if (left.failed) outcome_.failures.push_back(left.why);
     return std::move(outcome_);
   }
 
  private:
-  /// Images that stay open from the planning to the writing: more would be too many open files.
-  static constexpr std::size_t kMostOpen = 64;
+  /// Files that stay open from the planning to the writing: a process may have a thousand.
+  static constexpr std::size_t kMostOpen = 256;
 
   PlannedConversion plan_one(std::size_t i, const std::string& stem) {
     return PlannedConversion(request_.order(request_.sources.images[i], stem), request_.rules, work_);
@@ -114,7 +115,7 @@ class Batch {
   void plan_all() {
     for (const LeftOut& left : request_.sources.left_out) {
       plan_.left_out.push_back(left);
-      listener_.failed(Error(left.why));
+      if (left.failed) listener_.failed(Error(left.why));
     }
     items_.resize(request_.sources.images.size());
     for (std::size_t i = 0; i < items_.size(); ++i) plan_input(i, "");
@@ -124,18 +125,36 @@ class Batch {
     work_.progress.check_stop();
     try {
       auto planned = std::make_unique<PlannedConversion>(plan_one(i, stem));
+      if (is_itself(*planned)) return leave_itself(i, *planned);
       note(i, *planned);
       stems_[i] = stem;
-      items_[i].done_already = request_.skip_existing && planned->is_done_already(request_.rules, work_);
+      items_[i].done_already = request_.skip_existing && planned->is_done_already(work_);
       planned->in_batch();
       if (request_.rules.plan_only) planned->tell(request_.rules, listener_);
-      if (open_.size() < kMostOpen && !request_.rules.plan_only && !items_[i].done_already)
-        open_[i] = std::move(planned);
+      const std::size_t files = planned->image().files.size() + 1;
+      if (open_files_ + files > kMostOpen || request_.rules.plan_only || items_[i].done_already) return;
+      open_files_ += files;
+      open_[i] = std::move(planned);
     } catch (const Error& e) {
       // A wrong setting is wrong for all of them.
       if (ends_all(e) || e.details.fault == Fault::usage) throw;
       leave_out(i, e);
     }
+  }
+
+  /// An image of this format already, where its output would be: what an earlier batch wrote beside its inputs.
+  bool is_itself(const PlannedConversion& planned) const {
+    return request_.sources.searched && planned.image().format == &planned.target() &&
+           InputFiles(std::vector{planned.image().path}).read_as(planned.out()).has_value();
+  }
+
+  void leave_itself(std::size_t i, const PlannedConversion& planned) {
+    left_.insert(i);
+    plan_.left_out.push_back({request_.sources.images[i].name,
+                              {.code = "this_format",
+                               .what = fmt::format("it is {} already", planned.target().id),
+                               .file = planned.image().path.string()},
+                              false});
   }
 
   /// Indices of inputs by the outputs they share, where several do.
@@ -303,6 +322,7 @@ class Batch {
   std::map<std::size_t, std::string> stems_;
   std::set<std::size_t> left_;
   std::map<std::size_t, std::unique_ptr<PlannedConversion>> open_;
+  std::size_t open_files_ = 0;
 };
 
 }  // namespace

@@ -46,11 +46,16 @@ CheckOutcome run(const CheckJob& job, Listener& listener, Work& work) {
     listener.failed(e);
   };
   std::vector<Source> all;
+  std::vector<LeftOut> unchecked;
   bool searched = false;
   for (const std::string& word : job.inputs) {
     try {
       Sources found = find_sources({word}, job.reading, Wanted::all, work);
-      for (const LeftOut& left : found.left_out) failed(Error(left.why));
+      for (const LeftOut& left : found.left_out) {
+        // Nothing was verified of it: that is no good news, whatever it is.
+        if (left.failed) failed(Error(left.why));
+        if (!left.failed) unchecked.push_back(left), outcome.good = false;
+      }
       all.insert(all.end(), found.images.begin(), found.images.end());
       searched = searched || found.searched;
     } catch (const Error& e) {
@@ -76,6 +81,7 @@ CheckOutcome run(const CheckJob& job, Listener& listener, Work& work) {
     }
   }
   for (const ErrorDetails& e : outcome.failures) summary.left_out.push_back({e.file, e});
+  summary.left_out.insert(summary.left_out.end(), unchecked.begin(), unchecked.end());
   summary.seconds = watch.seconds();
   if (searched) listener.ended(summary);
   return outcome;
@@ -89,6 +95,7 @@ Outcome run(const CompareJob& job, Listener& listener, Work& work) {
   Outcome outcome;
   const Sources sources = find_sources(job.inputs, job.reading, Wanted::whole, work);
   for (const LeftOut& left : sources.left_out) {
+    if (!left.failed) continue;
     outcome.failures.push_back(left.why);
     listener.failed(Error(left.why));
   }

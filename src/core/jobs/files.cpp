@@ -95,7 +95,8 @@ class Holders {
 class Many {
  public:
   Many(const Holders& holders, Listener& listener) : holders_(holders), listener_(listener) {
-    for (const LeftOut& left : holders.left_out()) failed(Error(left.why));
+    for (const LeftOut& left : holders.left_out())
+      if (left.failed) failed(Error(left.why));
   }
   template <typename Do>
   void each(const Do& action) {

@@ -37,6 +37,9 @@ class Finder {
     const std::size_t before = found_.images.size(), left_before = found_.left_out.size();
     const Survey survey = survey_folder({folder, target_facts(folder), rules_.opening, {}}, work_);
     for (const SurveyItem& item : survey.items) add_item(item);
+    // What the survey did not see may hold images, too.
+    for (const Warning& w : survey.unseen)
+      found_.left_out.push_back({folder, {.code = w.code, .what = w.message, .file = folder}});
     if (found_.images.size() == before && found_.left_out.size() == left_before)
       throw Error({.code = "no_image",
                    .what = "there is no image in this folder that could be used",
@@ -58,7 +61,12 @@ class Finder {
       case SurveyKind::game_folder:
       case SurveyKind::package:
       case SurveyKind::container:
-        return;  // no images: identify shows them
+        found_.left_out.push_back({item.path.lexically_normal().string(),
+                                   {.code = "not_an_image",
+                                    .what = fmt::format("this is a {}, not an image", to_string(item.kind)),
+                                    .file = item.path},
+                                   false});
+        return;
     }
   }
 
@@ -74,7 +82,8 @@ class Finder {
     } catch (const Error& e) {
       // Of a folder the other files go on; one that was named has to be right.
       if (where == InFolder::no || ends_all(e)) throw;
-      found_.left_out.push_back({path, e.details});
+      // An archive of other things is nobody's failure.
+      found_.left_out.push_back({path, e.details, e.details.code != "no_image"});
       return;
     }
     if (where == InFolder::no) add({path, rules_.opening}, path);

@@ -157,13 +157,12 @@ bool reads_only(const fs::path& lead, const std::vector<WrittenFile>& there, con
 
 }  // namespace
 
-bool PlannedConversion::is_done_already(const WriteRules& rules, Work& work) const {
+bool PlannedConversion::is_done_already(Work& work) const {
   const WritePlan& plan = conversion_.plan;
   const std::vector<WrittenFile> there = files_there(plan);
-  // What cannot be compared is not known to be right; and what is read is no output.
+  // What cannot be compared is not known to be right; and what is read for it proves nothing of itself.
   if (there.empty() || !can_prove()) return false;
-  InputFiles inputs = rules.inputs;
-  inputs.add(input_paths(order_.image));
+  const InputFiles inputs(input_paths(order_.image));
   for (const WrittenFile& f : there)
     if (inputs.read_as(f.path)) return false;
   Proof proof;

@@ -57,17 +57,23 @@ class Surveyor {
     std::vector<fs::path> folders;
     std::vector<std::string> names;
     std::error_code error;
-    for (fs::directory_iterator i(folder, fs::directory_options::skip_permission_denied, error), end;
-         !error && i != end && seen_ < kMostFiles; i.increment(error), ++seen_) {
+    for (fs::directory_iterator i(folder, error), end; !error && i != end && seen_ < kMostFiles;
+         i.increment(error), ++seen_) {
       std::error_code ignored;
-      if (i->is_symlink(ignored)) continue;
+      if (i->is_symlink(ignored)) {
+        not_seen({"link", i->path().string() + " is a link: it is not followed"});
+        continue;
+      }
       if (i->is_directory(ignored))
         folders.push_back(i->path());
       else if (i->is_regular_file(ignored))
         names.push_back(i->path().filename().string());
     }
-    if (error)
-      survey_.problems.push_back({"unreadable_folder", folder.string() + " cannot be read: " + error.message()});
+    if (error) not_seen({"unreadable_folder", folder.string() + " cannot be read: " + error.message()});
+    if (seen_ >= kMostFiles && !too_many_) {
+      too_many_ = true;
+      not_seen({"too_many_files", fmt::format("there are more than {} files: not all were looked at", kMostFiles)});
+    }
     std::sort(names.begin(), names.end());
     std::sort(folders.begin(), folders.end());
     for (const std::string& name : names) check_name(folder, name);
@@ -112,8 +118,15 @@ class Surveyor {
         survey_.items.push_back(std::move(item));
       } else if (depth < kDeepest) {
         walk(f, depth + 1);
+      } else {
+        not_seen({"too_deep", f.string() + " lies too deep: what is in it was not looked at"});
       }
     }
+  }
+
+  void not_seen(const Warning& what) {
+    survey_.problems.push_back(what);
+    survey_.unseen.push_back(what);
   }
 
   /// X.1.iso and X.2.iso that are no parts of one; each is looked at by itself then, and tells what is wrong with it.
@@ -217,6 +230,7 @@ class Surveyor {
   std::map<fs::path, std::vector<fs::path>> part_bytes_;  // by the part that is opened
   std::set<fs::path> taken_;
   std::size_t seen_ = 0;
+  bool too_many_ = false;
   std::error_code ignored_;
 };
 

@@ -20,6 +20,7 @@ struct Source {
 struct LeftOut {
   std::string name;
   ErrorDetails why;
+  bool failed = true;  ///< false: nobody asked for more (a package among images); it is told, and nothing went wrong
 };
 
 struct Sources {

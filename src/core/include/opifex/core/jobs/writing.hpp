@@ -57,7 +57,7 @@ class PlannedConversion {
   /// From now on it is one of many.
   void in_batch() { of_batch_ = true; }
   /// True if all outputs are there already, and read back prove to be the input.
-  bool is_done_already(const WriteRules& rules, Work& work) const;
+  bool is_done_already(Work& work) const;
 
  private:
   Inspect how(const WriteRules& rules) const;

@@ -37,6 +37,7 @@ struct Survey {
   TargetFacts drive;
   std::vector<SurveyItem> items;  ///< discs of a set one behind the other, else by path
   std::vector<Warning> problems;  ///< that are of no item alone: duplicates, missing discs, names the drive cannot have
+  std::vector<Warning> unseen;    ///< of these problems those that hide what else may be there
   std::uint64_t total_bytes = 0;  ///< of the items
   std::uint64_t other_files = 0;  ///< that are no games
 };
