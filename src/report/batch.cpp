@@ -29,7 +29,21 @@ std::string time_text(double seconds) {
 std::string kinds(const std::vector<Loss>& losses) {
   std::string text;
   for (const Loss& l : losses) text += (text.empty() ? "" : ", ") + fmt::format("{} ({})", l.kind, l.where);
-  return text.empty() ? "none" : text;
+  return text;
+}
+
+/// The kinds alone, for a table.
+std::string short_kinds(const std::vector<Loss>& losses) {
+  std::string text;
+  for (const Loss& l : losses) text += (text.empty() ? "" : ", ") + l.kind;
+  return text.empty() ? "nothing" : text;
+}
+
+std::string loss_lines(const std::vector<jobs::BatchItem>& items) {
+  std::string text;
+  for (const jobs::BatchItem& item : items)
+    if (!item.losses.empty()) text += fmt::format("  loses     {}: {}\n", printable(item.name), kinds(item.losses));
+  return text;
 }
 
 std::string file_name(const std::filesystem::path& path) { return printable(path.filename().string()); }
@@ -59,8 +73,8 @@ std::string batch_plan_text(const jobs::BatchPlan& plan) {
   Table table({{"Input"}, {"Output"}, {"In", Align::right}, {"Out at most", Align::right}, {"Would be lost"}});
   for (const jobs::BatchItem& item : plan.items)
     table.add({printable(item.name), printable(item.out.string()), human_size(item.bytes_in),
-               item.done_already ? "is there" : human_size(item.bytes_out()), kinds(item.losses)});
-  std::string text = table.text() + "\n" + left_out_lines(plan.left_out);
+               item.done_already ? "is there" : human_size(item.bytes_out()), short_kinds(item.losses)});
+  std::string text = table.text() + "\n" + loss_lines(plan.items) + left_out_lines(plan.left_out);
   return text + fmt::format("  {}, {} in, at most {} out, {} free ({})\n", plural(plan.items.size(), "image"),
                             human_size(plan.bytes_in), human_size(plan.bytes_out), human_size(plan.target.free_bytes),
                             plan.target.file_system);
@@ -69,9 +83,7 @@ std::string batch_plan_text(const jobs::BatchPlan& plan) {
 std::string batch_start_text(const jobs::BatchPlan& plan) {
   std::string text = fmt::format("{} to {}: {} in, at most {} out\n", plural(plan.items.size(), "image"), plan.becomes,
                                  human_size(plan.bytes_in), human_size(plan.bytes_out));
-  for (const jobs::BatchItem& item : plan.items)
-    if (!item.losses.empty()) text += fmt::format("  loses     {}: {}\n", printable(item.name), kinds(item.losses));
-  return text;
+  return text + loss_lines(plan.items);
 }
 
 std::string batch_line(const jobs::BatchStep& step, const jobs::Written& written) {
@@ -110,7 +122,7 @@ std::string batch_summary_text(const jobs::BatchSummary& summary) {
                                                               [](const jobs::BatchResult& r) { return r.damaged; }));
   std::string text = "\n" + left_out_lines(summary.left_out);
   text += fmt::format("{} {}", plural(summary.written.size(), "image"), summary.verb);
-  if (damaged > 0) text += fmt::format(" ({} damaged)", damaged);
+  if (damaged > 0) text += fmt::format(" ({} {})", damaged, summary.flaw);
   if (!summary.there.empty()) text += fmt::format(", {} there already and right", summary.there.size());
   if (!summary.left_out.empty()) text += fmt::format(", {} left out", summary.left_out.size());
   text += fmt::format("; {} in", human_size(summary.bytes_in));

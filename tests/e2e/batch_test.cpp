@@ -238,7 +238,7 @@ TEST_F(Batch, CheckingAFolderSaysALineEach) {
   EXPECT_EQ(run.exit_code, 1);
   EXPECT_TRUE(contains(run.out, "in/Moth.cue  intact")) << run.out;
   EXPECT_TRUE(contains(run.out, "in/Kestrel.cue  repairable")) << run.out;
-  EXPECT_TRUE(contains(run.out, "2 images checked (1 damaged)")) << run.out;
+  EXPECT_TRUE(contains(run.out, "2 images checked (1 not intact)")) << run.out;
   fs::create_directories(*this / "empty");
   EXPECT_EQ(cli({"check", "empty"}).exit_code, 3) << "nothing was looked at: that is no good news";
 }

@@ -63,7 +63,7 @@ CheckOutcome run(const CheckJob& job, Listener& listener, Work& work) {
     }
   }
   const Stopwatch watch;
-  BatchSummary summary{.verb = "checked"};
+  BatchSummary summary{.verb = "checked", .flaw = "not intact"};
   for (std::size_t i = 0; i < all.size(); ++i) {
     if (searched) listener.begins({i + 1, all.size(), all[i].name});
     try {

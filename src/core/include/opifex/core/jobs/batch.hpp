@@ -52,7 +52,7 @@ struct BatchSummary {
   std::vector<LeftOut> left_out = {};   ///< and why
   std::uint64_t bytes_in = 0, bytes_out = 0;
   double seconds = 0;
-  std::string verb = "written";
+  std::string verb = "written", flaw = "of a damaged source";  ///< in words: what was done, what `damaged` means
 };
 
 struct BatchRequest {
