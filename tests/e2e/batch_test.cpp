@@ -264,6 +264,19 @@ TEST_F(Batch, SeveralFoldersBecomeSeveralImages) {
   EXPECT_EQ(cli({"build", "one", "./one", "--as", "iso", "--out", "x"}).exit_code, 4);
 }
 
+TEST_F(Batch, RescueTakesAFolderOfDumpsAndLeavesNoneOutInSilence) {
+  disc("dumps/a", "Moth", {});
+  disc("dumps/b", "Moth", {});
+  flip_byte(*this / "dumps/a/Moth.bin", 20 * 2352 + 500);
+  flip_byte(*this / "dumps/b/Moth.bin", 30 * 2352 + 500);
+  EXPECT_EQ(cli({"rescue", "dumps", "--out", "joined.cue"}).exit_code, 0);
+  EXPECT_EQ(cli({"check", "joined.cue"}).exit_code, 0);
+  disc("dumps/c", "Moth", {});
+  fs::remove(*this / "dumps/c/Moth.bin");
+  EXPECT_EQ(cli({"rescue", "dumps", "--out", "again.cue"}).exit_code, 3);
+  EXPECT_FALSE(fs::exists(*this / "again.cue"));
+}
+
 /// What a folder holds, and what has to come of it.
 struct Truth {
   int exit_code = 0;

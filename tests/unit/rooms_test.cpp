@@ -124,7 +124,7 @@ TEST(Rooms, CommandFilesAreShort) {
     const bool is_command = text.find("extern const Command k") != std::string::npos;
     const auto lines = std::count(text.begin(), text.end(), '\n');
     const std::string name = entry.path().filename().string();
-    if (!is_command || name == "demo.cpp" || name == "help.cpp") continue;
+    if (!is_command) continue;
     EXPECT_LT(lines, 120) << name;
   }
 }
@@ -160,7 +160,7 @@ TEST(Rooms, NobodyKnowsAFileSystemByItsId) {
                                            "src/core/dump/folder_copy.cpp",
                                            "src/core/stage/loader_places.cpp",
                                            "src/demo/",
-                                           "src/cli/demo.cpp",
+                                           "src/cli/demo",
                                            "src/core/include/opifex/core/"};
   std::string ids;
   for (const FileSystem* f : file_systems()) ids += (ids.empty() ? "" : "|") + std::string(f->id);
@@ -178,7 +178,7 @@ TEST(Rooms, NobodyKnowsAPlatformByItsId) {
                                         "src/core/io/",
                                         "src/core/dump/folder_copy.cpp",
                                         "src/demo/",
-                                        "src/cli/demo.cpp",
+                                        "src/cli/demo",
                                         "src/core/include/opifex/core/"};
   std::string ids;
   for (const Platform& p : platforms())
@@ -203,7 +203,7 @@ TEST(Rooms, EveryFileSystemDocumentsItself) {
 
 TEST(Rooms, EveryFormatDocumentsItself) {
   for (const auto& folder : fs::directory_iterator(fs::path(OPIFEX_SOURCE) / "src/core/formats"))
-    EXPECT_TRUE(fs::exists(folder.path() / "README.md")) << folder.path();
+    EXPECT_TRUE(!folder.is_directory() || fs::exists(folder.path() / "README.md")) << folder.path();
 }
 
 /// Folder of a format under src/core/formats, by the id it registers.
@@ -219,7 +219,7 @@ TEST(Rooms, NobodyKnowsAFormatByItsId) {
   for (const auto& entry : fs::recursive_directory_iterator(fs::path(OPIFEX_SOURCE) / "src")) {
     const std::string file = fs::relative(entry.path(), OPIFEX_SOURCE).string();
     if (entry.path().extension() != ".cpp" && entry.path().extension() != ".hpp") continue;
-    const bool is_demo = file.starts_with("src/demo/") || file == "src/cli/demo.cpp";
+    const bool is_demo = file.starts_with("src/demo/") || file.starts_with("src/cli/demo");
     const bool is_file_system = file.find("/volumes/") != std::string::npos;  // some have the name of a format
     if (is_demo || is_file_system ||
         std::find(names_of_files.begin(), names_of_files.end(), file) != names_of_files.end())

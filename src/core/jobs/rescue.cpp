@@ -48,7 +48,10 @@ std::vector<RescueInput> open_dumps(const RescueJob& job, InputFiles& files, Wor
   for (const std::string& word : job.inputs) {
     std::vector<Image> images;
     if (fs::is_directory(word)) {
-      const Sources found = find_sources({word}, job.reading, Wanted::whole, work);
+      // A dump that cannot be used is no reason to go on without it in silence.
+      const Sources found = find_sources({word}, job.reading, Wanted::all, work);
+      for (const LeftOut& left : found.left_out)
+        if (left.failed) throw Error(left.why);
       files.add(found.files);
       for (const Source& source : found.images) images.push_back(open_source(source.input));
     } else {

@@ -1,0 +1,77 @@
+#include <fstream>
+
+#include "opifex/core/io/output.hpp"
+#include "opifex/demo/wii_disc.hpp"
+#include "opifex/demo/workshop.hpp"
+
+namespace opifex::demo {
+namespace {
+
+namespace fs = std::filesystem;
+
+/// Damages what a scratch would: a few bytes of one sector.
+void scratch(const fs::path& file) {
+  constexpr std::streamoff kSector = 40, kInside = 600, kBytes = 24;
+  std::fstream f(file, std::ios::in | std::ios::out | std::ios::binary);
+  f.seekp(kSector * 2352 + kInside);
+  f << std::string(kBytes, '\x2A');
+  if (!f)
+    throw Error({.fault = Fault::device,
+                 .code = "write_failed",
+                 .what = "cannot damage the demo's copy",
+                 .file = file.string()});
+}
+
+void make_scratched_copy(const fs::path& folder) {
+  const fs::path copies = folder / "scratched", name = "Kestrel Circuit (Disc 1)";
+  fs::create_directories(copies);
+  for (const char* extension : {".cue", ".bin"})
+    fs::copy_file((folder / name).concat(extension), (copies / name).concat(extension),
+                  fs::copy_options::overwrite_existing);
+  scratch((copies / name).concat(".bin"));
+}
+
+/// A game on a Wii disc of one layer, most of it a hole, beside the update that such discs carry.
+void make_wii_disc(const fs::path& folder, Existing existing) {
+  constexpr std::uint64_t kGameAt = 0xF80'0000, kSingleLayer = 4'699'979'776;
+  WiiRecipe recipe;
+  recipe.partitions.push_back(
+      {.type = 1, .offset = 0x50000, .clusters = 1, .title = "Tidewater Courier update", .files = {}});
+  recipe.partitions.push_back({.type = 0,
+                               .offset = kGameAt,
+                               .clusters = 130,
+                               .title = recipe.title,
+                               .files = {{"coast.bin", 0x8000, 900'000},
+                                         {"letters/harbor.txt", 0x10'0000, 4'000},
+                                         {"letters/quarry.txt", 0x10'1000, 3'000},
+                                         {"music/crossing.bin", 0x20'0000, 1'500'000}}});
+  recipe.disc_bytes = kSingleLayer;
+  write_wii_disc(recipe, folder / "Tidewater Courier.iso", existing);
+  write_whole_file(folder / "keys.toml", demo_key_file(), existing);
+}
+
+/// Two copies of Moth & Lantern in drives that do not exist.
+void describe_drives(const fs::path& folder, Existing existing) {
+  const auto drive = [&](const char* name, const char* defects) {
+    write_whole_file(folder / name, std::string("seed = 7\n[disc]\nimage = \"Moth & Lantern.cue\"\n") + defects,
+                     existing);
+  };
+  drive("scratched.toml",
+        "# A ring that cannot be read, music that reads differently each time, and sectors that only need patience.\n"
+        "[[defects]]\nkind = \"unreadable\"\nlba = [120, 139]\n"
+        "[[defects]]\nkind = \"c2\"\nlba = [980, 989]\nbytes = 60\n"
+        "[[defects]]\nkind = \"weak\"\nlba = [200, 215]\np = 0.3\n");
+  drive("worn.toml",
+        "[[defects]]\nkind = \"unreadable\"\nlba = [40, 59]\n[[defects]]\nkind = \"unreadable\"\nlba = [700, 712]\n");
+}
+
+}  // namespace
+
+void build_museum(const fs::path& folder, Existing existing) {
+  build_workshop(folder, existing);
+  make_scratched_copy(folder);
+  make_wii_disc(folder, existing);
+  describe_drives(folder, existing);
+}
+
+}  // namespace opifex::demo
