@@ -18,6 +18,13 @@ extern char** environ;
 namespace opifex::testkit {
 namespace {
 
+// Long enough to be drawn, and to be stopped in.
+#if defined(__SANITIZE_ADDRESS__)
+constexpr std::uint32_t kSectors = 1500;
+#else
+constexpr std::uint32_t kSectors = 4000;
+#endif
+
 class Terminal : public Program {
  protected:
   void disc(const std::string& where, const std::string& stem, std::uint32_t sectors, std::uint64_t seed) {
@@ -86,9 +93,9 @@ class Terminal : public Program {
 };
 
 TEST_F(Terminal, ProgressIsWipedAndTheResultStays) {
-  disc("in", "A", 9000, 1);
-  disc("in", "B", 9000, 2);
-  const Screen screen = at_terminal({"convert", "in", "--to", "chd", "--out", "out/"});
+  disc("in", "A", kSectors, 1);
+  disc("in", "B", kSectors, 2);
+  const Screen screen = at_terminal({"convert", "in", "--to", "chd", "--effort", "fast", "--out", "out/"});
   EXPECT_EQ(screen.exit_code, 0) << screen.bytes;
   const auto lines = shown(screen.bytes);
   for (const std::string& line : lines) {
@@ -100,16 +107,16 @@ TEST_F(Terminal, ProgressIsWipedAndTheResultStays) {
 }
 
 TEST_F(Terminal, ABarForTheWholeAndALineForTheFile) {
-  for (const char* name : {"A", "B", "C", "D"}) disc("in", name, 9000, 3);
-  const Screen screen = at_terminal({"convert", "in", "--to", "chd", "--out", "out/"});
+  for (const char* name : {"A", "B", "C", "D"}) disc("in", name, kSectors, 3);
+  const Screen screen = at_terminal({"convert", "in", "--to", "chd", "--effort", "fast", "--out", "out/"});
   EXPECT_EQ(screen.exit_code, 0);
   EXPECT_NE(screen.bytes.find(" of 4  "), std::string::npos) << "no bar was drawn";
   EXPECT_NE(screen.bytes.find("\033[1A"), std::string::npos) << "two lines are drawn";
 }
 
 TEST_F(Terminal, CtrlCKeepsWhatIsDoneAndTheSameCommandGoesOn) {
-  for (const char* name : {"A", "B", "C", "D", "E", "F"}) disc("in", name, 9000, 4);
-  const Screen screen = at_terminal({"convert", "in", "--to", "chd", "--out", "out/"}, "2/6");
+  for (const char* name : {"A", "B", "C", "D", "E", "F"}) disc("in", name, kSectors, 4);
+  const Screen screen = at_terminal({"convert", "in", "--to", "chd", "--effort", "fast", "--out", "out/"}, "2/6");
   EXPECT_EQ(screen.exit_code, 130) << screen.bytes;
   const auto left = listing(*this / "out");
   EXPECT_GE(left.size(), 2u);
@@ -118,7 +125,8 @@ TEST_F(Terminal, CtrlCKeepsWhatIsDoneAndTheSameCommandGoesOn) {
     EXPECT_TRUE(name.ends_with(".chd")) << "half a file was left: " << name;
     EXPECT_EQ(cli({"check", "out/" + name}).exit_code, 0) << name;
   }
-  const Outcome again = cli({"convert", "in", "--to", "chd", "--out", "out/", "--skip-existing", "--json"});
+  const Outcome again =
+      cli({"convert", "in", "--to", "chd", "--effort", "fast", "--out", "out/", "--skip-existing", "--json"});
   EXPECT_EQ(again.exit_code, 0) << again.err;
   EXPECT_EQ(again.json()["summary"]["there_already"].size(), left.size());
   EXPECT_EQ(again.json()["summary"]["done"].size(), 6 - left.size());
