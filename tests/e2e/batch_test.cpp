@@ -250,6 +250,7 @@ TEST_F(Batch, ExtractingAFolderGivesEachImageItsOwn) {
   EXPECT_TRUE(fs::is_directory(*this / "out/Moth"));
   EXPECT_TRUE(fs::is_directory(*this / "out/Kestrel"));
   EXPECT_EQ(cli({"files", "in", "--json"}).json()["results"].size(), 2u);
+  EXPECT_EQ(cli({"files", "in", "*.NOPE"}).exit_code, 2) << "none of them has it";
   disc("in/c", "MOTH", {});
   const Outcome clash = cli({"extract", "in", "--into", "again", "--json"});
   EXPECT_NE(clash.exit_code, 0);

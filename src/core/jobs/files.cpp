@@ -134,6 +134,15 @@ FilesJob FilesJob::of(const std::vector<std::string>& words, const Settings& set
 Outcome run(const FilesJob& job, Listener& listener, Work& work) {
   const Holders holders(job.input, job.reading, Wanted::all, work);
   Many many(holders, listener);
+  bool any = false;
+  const auto refuse_path = [&] {
+    throw Error({.fault = Fault::usage,
+                 .code = "no_such_path",
+                 .what = holders.searched() ? "nothing in any of the images fits this path"
+                                            : "nothing in the image fits this path",
+                 .file = job.input,
+                 .found = printable(job.path)});
+  };
   many.each([&](std::size_t i) {
     const Contents contents = holders.open(i);
     const auto fits = [&](const Volume& v) {
@@ -142,15 +151,13 @@ Outcome run(const FilesJob& job, Listener& listener, Work& work) {
     };
     if (!job.path.empty() && std::none_of(contents.volumes.begin(), contents.volumes.end(), fits)) {
       if (holders.searched()) return;  // another of them may have it
-      throw Error({.fault = Fault::usage,
-                   .code = "no_such_path",
-                   .what = "nothing in the image fits this path",
-                   .file = job.input,
-                   .found = printable(job.path)});
+      refuse_path();
     }
+    any = true;
     listener.result(Listed{contents.image, contents.volumes, job.path});
     if (any_damage(contents.volumes)) many.outcome.good = false;
   });
+  if (!job.path.empty() && !any && many.outcome.failures.empty()) refuse_path();
   return std::move(many.outcome);
 }
 
