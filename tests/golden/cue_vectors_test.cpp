@@ -4,6 +4,7 @@
 
 #include "opifex/core/cd/examine.hpp"
 #include "opifex/core/convert/plan.hpp"
+#include "opifex/core/image/shared_settings.hpp"
 
 #include "disc_json.hpp"
 
@@ -206,6 +207,8 @@ TEST_P(BadSheet, IsRefusedForTheExpectedReason) {
 
 INSTANTIATE_TEST_SUITE_P(Vectors, BadSheet, testing::ValuesIn(cases({"cue/bad"})), case_name);
 
+constexpr std::array kAsMode2 = {&kMode};
+
 TEST(IsoVectors, GiveTheExpectedRawImage) {
   const nlohmann::json expected = vector_json("cd/mode1/expected.json");
   const TempFolder folder;
@@ -213,7 +216,7 @@ TEST(IsoVectors, GiveTheExpectedRawImage) {
   EXPECT_EQ(tracks_json(iso), expected["iso"]["read"]["tracks"]);
   convert(iso, "bin", folder / "raw.bin");
   EXPECT_EQ(sha256_file(folder / "raw.bin"), expected["iso_to_mode1"]["sha256"]);
-  const Image told = open_image(vector_path("cd/mode1/Kestrel Circuit.iso"), {.mode = 2});
+  const Image told = open_image(vector_path("cd/mode1/Kestrel Circuit.iso"), {.settings = Settings::of(kAsMode2, {{"mode", "2"}})});
   convert(told, "bin", folder / "mode2.bin");
   EXPECT_EQ(sha256_file(folder / "mode2.bin"), expected["iso_to_mode2"]["sha256"])
       << "the user's word overrides the guess";

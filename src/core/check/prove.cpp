@@ -370,7 +370,7 @@ Inspection inspection_of(const Image& source, const ConvertRequest& request, con
     OpenOptions options;
     options.files = staged;
     options.keys = source.keys;
-    options.parents = plan.needed;
+    options.needed = plan.needed;
     try {
       const Image result = open_image(lead, options);
       if (!result.complete) fail(lead.string(), "an incomplete image", "all of it");

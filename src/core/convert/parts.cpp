@@ -4,7 +4,6 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/part_names.hpp"
-#include "opifex/core/volumes/xdvdfs/volume.hpp"
 
 namespace opifex {
 namespace {
@@ -12,7 +11,29 @@ namespace {
 namespace fs = std::filesystem;
 
 constexpr std::uint64_t kCluster = 32 << 10;
-constexpr std::size_t kMostWbfs = 10, kMostParts = 999;
+
+/// NAME.EXT.001, NAME.EXT.002 ..
+std::string numbered(std::string_view stem, std::string_view extension, std::size_t part) {
+  return fmt::format("{}{}.{:03}", stem, extension, part + 1);
+}
+constexpr PartNaming kNumbered = {.name = &numbered};
+
+/// That of the format the extension belongs to.
+const PartNaming& naming_of(const fs::path& whole) {
+  const std::string extension = fold_case(whole.extension().string());
+  for (const Format* f : formats())
+    if (f->part_names && f->owns(extension)) return *f->part_names;
+  return kNumbered;
+}
+
+/// A file may belong to a format whatever it is called.
+const PartNaming& naming_of(const fs::path& whole, const ByteSource& content) {
+  const std::string extension = fold_case(whole.extension().string());
+  for (const Format* f : formats())
+    if (f->part_names && f->part_names->knows && f->owns(extension) && f->part_names->knows(content))
+      return *f->part_names;
+  return naming_of(whole);
+}
 
 [[noreturn]] void refuse(const char* code, std::string what, const fs::path& file, std::string found,
                          std::string hint) {
@@ -25,12 +46,12 @@ constexpr std::size_t kMostWbfs = 10, kMostParts = 999;
 }
 
 /// Whole clusters of the limit, and that the names suffice.
-std::uint64_t part_size(const fs::path& whole, std::uint64_t size, std::uint64_t limit) {
+std::uint64_t part_size(const fs::path& whole, std::uint64_t size, std::uint64_t limit, const PartNaming& names) {
   const std::uint64_t each = limit / kCluster * kCluster;
   if (each == 0)
     refuse("limit_too_small", "parts this small make no sense", whole, human_size(limit), "at least 32 KiB");
   const std::uint64_t parts = (size + each - 1) / each;
-  const std::size_t most = fold_case(whole.extension().string()) == ".wbfs" ? kMostWbfs : kMostParts;
+  const std::size_t most = names.most;
   if (parts > most)
     refuse("too_many_parts", "there would be more parts than names for them", whole, fmt::format("{} parts", parts),
            fmt::format("parts of at least {}", human_size((size + most - 1) / most)));
@@ -39,13 +60,9 @@ std::uint64_t part_size(const fs::path& whole, std::uint64_t size, std::uint64_t
 
 }  // namespace
 
-fs::path part_path(const fs::path& whole, std::size_t part, PartNames names) {
-  const std::string stem = whole.stem().string(), extension = fold_case(whole.extension().string());
-  const fs::path folder = whole.parent_path();
-  if (extension == ".wbfs") return folder / (part == 0 ? stem + ".wbfs" : fmt::format("{}.wbf{}", stem, part));
-  if (extension == ".iso" && names == PartNames::numbered_iso) return folder / fmt::format("{}.{}.iso", stem, part + 1);
-  if (extension == ".iso") return folder / fmt::format("{}.part{}.iso", stem, part);
-  return folder / fmt::format("{}.{:03}", whole.filename().string(), part + 1);
+fs::path part_path(const fs::path& whole, std::size_t part, const PartNaming* names) {
+  const PartNaming& naming = names ? *names : naming_of(whole);
+  return whole.parent_path() / naming.name(whole.stem().string(), whole.extension().string(), part);
 }
 
 void limit_parts(WritePlan& plan, std::uint64_t limit) {
@@ -56,11 +73,12 @@ void limit_parts(WritePlan& plan, std::uint64_t limit) {
     refuse("set_not_split", "a sheet and its bins are not cut by size", plan.outputs.back().path,
            fmt::format("{} files", plan.outputs.size()), "<job split> <by> tracks makes smaller files");
   PlannedOutput& output = plan.outputs.front();
-  output.part_bytes = part_size(output.path, output.size_bytes, limit);
+  if (!output.part_names) output.part_names = &naming_of(output.path);
+  output.part_bytes = part_size(output.path, output.size_bytes, limit, *output.part_names);
   plan.steps.push_back(fmt::format("cut into parts of at most {} as it is written", human_size(output.part_bytes)));
 }
 
-void refuse_left_over(const fs::path& whole, std::size_t part, PartNames names) {
+void refuse_left_over(const fs::path& whole, std::size_t part, const PartNaming* names) {
   const fs::path next = part_path(whole, part, names);
   if (!fs::exists(next)) return;
   throw Error({.fault = Fault::needs_word,
@@ -76,13 +94,13 @@ WritePlan plan_split(const fs::path& file, const fs::path& folder, std::uint64_t
   const fs::path whole = set && set->plain_bytes() && set->parts.size() > 1 ? file.parent_path() / set->open : file;
   if (source->size() <= limit)
     refuse("fits_already", "the file fits already", file, human_size(source->size()), "it can be copied as it is");
-  const std::uint64_t each = part_size(whole, source->size(), limit);
+  const PartNaming& names = naming_of(whole, *source);
+  const std::uint64_t each = part_size(whole, source->size(), limit, names);
   const std::uint64_t parts = (source->size() + each - 1) / each;
-  const PartNames names = find_game_partition(*source) ? PartNames::numbered_iso : PartNames::by_extension;
   WritePlan plan;
   for (std::uint64_t n = 0; n < parts; ++n) {
     const std::uint64_t at = n * each, size = std::min(each, source->size() - at);
-    plan.outputs.push_back({part_path(folder / whole.filename(), static_cast<std::size_t>(n), names),
+    plan.outputs.push_back({part_path(folder / whole.filename(), static_cast<std::size_t>(n), &names),
                             {SourceRun{source, at, size}},
                             size});
   }

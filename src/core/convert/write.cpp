@@ -3,7 +3,6 @@
 
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/hash.hpp"
-#include "opifex/core/base/text.hpp"
 #include "opifex/core/convert/parts.hpp"
 #include "opifex/core/convert/plan.hpp"
 #include "opifex/core/io/journal.hpp"
@@ -134,7 +133,8 @@ InputFiles inputs_of(const Image& image, const WriteJob& job) {
 void write_output(const Image& image, const PlannedOutput& o, const WriteJob& job, OutputSet& set,
                   std::vector<WrittenFile>& written, Work& work) {
   if (o.part_bytes == 0) {
-    if (fold_case(o.path.extension().string()) == ".wbfs") refuse_left_over(o.path, 1, o.part_names);
+    const bool is_first_part = part_path(o.path, 0, o.part_names) == o.path;
+    if (is_first_part) refuse_left_over(o.path, 1, o.part_names);
     OutputFile& file = set.add(o.path);
     std::string sha1 = write_one(image, o, file, job.hash_outputs, work);
     if (job.hash_outputs && sha1.empty()) sha1 = hash_written(file, work);

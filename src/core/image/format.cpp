@@ -28,6 +28,12 @@ const Format& sheet_format(Stored stored) {
   return format_that([=](const Format& f) { return f.shape == Shape::sheet && f.plan_write && f.stored == stored; });
 }
 
+bool is_sheet_name(const std::filesystem::path& path) {
+  const std::string extension = fold_case(path.extension().string());
+  return std::any_of(formats().begin(), formats().end(),
+                     [&](const Format* f) { return f->shape == Shape::sheet && f->owns(extension); });
+}
+
 const Format& usual_format(bool is_cd) { return is_cd ? sheet_format(Stored::sectors) : bare_format(Stored::blocks); }
 
 const Format* find_format(std::string_view id) {
@@ -49,7 +55,7 @@ void refuse_missing(const std::filesystem::path& path) {
     const std::string name = i->path().filename().string();
     names.push_back(name);
     const bool same_stem = fold_case(i->path().stem().string()) == fold_case(path.filename().string());
-    if (same_stem && (meant.empty() || name.ends_with(".cue"))) meant = name;
+    if (same_stem && (meant.empty() || is_sheet_name(name))) meant = name;
   }
   std::sort(names.begin(), names.end());
   if (meant.empty()) meant = nearest_word(path.filename().string(), names);
@@ -130,9 +136,9 @@ void find_parts(Image& image) {
 }  // namespace
 
 Image open_image(const std::filesystem::path& path, const OpenOptions& options) {
-  const bool told = options.sector_bytes.has_value();  // then there is nothing to probe
-  const Stored bare = options.sector_bytes == cd::kUserBytes ? Stored::blocks : Stored::sectors;
-  const Format& format = told ? bare_format(bare) : probe_format(path, options.space());
+  const auto told = std::find_if(formats().begin(), formats().end(),
+                                 [&](const Format* f) { return f->is_told && f->is_told(options.settings); });
+  const Format& format = told != formats().end() ? **told : probe_format(path, options.space());
   Image image = format.open(path, options);
   if (!image.format) image.format = &format;
   image.archive = options.archive;

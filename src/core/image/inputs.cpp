@@ -20,8 +20,6 @@ bool names_image(const fs::path& path) {
   return false;
 }
 
-bool is_sheet(const fs::path& path) { return fold_case(path.extension().string()) == ".cue"; }
-
 /// Images among the members: sheets with the files they name, then what is called like one, else what looks like one.
 std::vector<fs::path> images_of(const Archive& archive, const fs::path& root, const OpenOptions& options) {
   std::vector<fs::path> files, images;
@@ -31,7 +29,7 @@ std::vector<fs::path> images_of(const Archive& archive, const fs::path& root, co
   OpenOptions lenient = options;
   lenient.allow_missing = true;
   for (const fs::path& file : files) {
-    if (!is_sheet(file)) continue;
+    if (!is_sheet_name(file)) continue;
     images.push_back(file);
     try {
       for (const ImageFile& f : open_image(file, lenient).files) named.insert(f.path.lexically_normal());
@@ -41,7 +39,7 @@ std::vector<fs::path> images_of(const Archive& archive, const fs::path& root, co
     }
   }
   for (const fs::path& file : files)
-    if (!is_sheet(file) && names_image(file) && !named.contains(file)) images.push_back(file);
+    if (!is_sheet_name(file) && names_image(file) && !named.contains(file)) images.push_back(file);
   if (!images.empty()) return images;
   constexpr std::size_t kMostProbed = 100;
   for (std::size_t i = 0; i < std::min(files.size(), kMostProbed); ++i) {

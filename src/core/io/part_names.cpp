@@ -188,6 +188,11 @@ PartSet make_set(PartKind kind, const std::string& stem, const Numbered& files) 
 
 }  // namespace
 
+std::string PartSet::whole() const {
+  if (kind == PartKind::wbfs) return stem + ".wbfs";
+  return kind == PartKind::part_then_iso || kind == PartKind::number_then_iso ? stem + ".iso" : stem;
+}
+
 bool PartSet::plain_bytes() const {
   return kind != PartKind::rar_numbered && kind != PartKind::rar_old && kind != PartKind::zip_split;
 }

@@ -147,9 +147,10 @@ void require_folder(const fs::path& folder) {
 fs::path output_of(const BuildJob& job, const fs::path& folder) {
   const fs::path whole = fs::weakly_canonical(folder);
   if (job.builder->makes_folders) return (job.out.empty() ? whole.parent_path() : fs::path(job.out)) / whole.filename();
-  if (job.out.empty()) return fs::path(whole).concat(".iso");
+  const std::string extension(usual_format(false).extensions.front());
+  if (job.out.empty()) return fs::path(whole).concat(extension);
   if (job.folders.size() < 2) return job.out;
-  return fs::path(job.out) / (whole.filename().string() + ".iso");
+  return fs::path(job.out) / (whole.filename().string() + extension);
 }
 
 /// Of several folders: no two images of one name, and room for all.

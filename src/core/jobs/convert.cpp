@@ -40,6 +40,19 @@ void refuse_foreign_settings(const Settings& settings, const Format& target) {
   }
 }
 
+/// A file that the target reads too may be meant for the output alone: the input may need it, but does not have to.
+void share_files(OpenOptions& opening, const Format& target) {
+  SettingList own;
+  for (const Setting* setting : format_read_settings()) {
+    const bool shared = setting->type == SettingType::reads && find_setting(target.settings, setting->name);
+    if (!shared)
+      own.push_back(setting);
+    else if (opening.settings.has(*setting))
+      opening.needed.emplace_back(opening.settings.text(*setting));
+  }
+  opening.settings = opening.settings.only(own);
+}
+
 [[noreturn]] void need_out(const char* what) {
   throw Error({.fault = Fault::usage, .code = "usage", .what = what, .hint = "add <out>"});
 }
@@ -81,7 +94,7 @@ ConvertJob ConvertJob::of(std::vector<std::string> inputs, const Settings& setti
   refuse_foreign_settings(settings, *job.target);
   job.out = settings.text(kOut);
   job.reading = ReadRules::of(settings);
-  job.reading.opening.parents_must_fit = !job.target->has_parents;  // there it may be that of the output alone
+  share_files(job.reading.opening, *job.target);
   job.writing = WriteRules::of(settings);
   job.writing.inputs = named_inputs(job.inputs, settings, convert_settings());
   job.settings = settings.only(job.target->settings);

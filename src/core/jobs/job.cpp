@@ -8,12 +8,9 @@ namespace fs = std::filesystem;
 
 ReadRules ReadRules::of(const Settings& settings) {
   ReadRules rules;
-  if (const auto bytes = settings.number(kSectorSize)) rules.opening.sector_bytes = static_cast<std::size_t>(*bytes);
-  if (const auto mode = settings.number(kMode)) rules.opening.mode = static_cast<int>(*mode);
+  rules.opening.settings = settings.only(format_read_settings());
   rules.pick = rules.opening.pick = settings.text(kPick);
   if (const std::string keys = settings.text(kKeyFile); !keys.empty()) rules.opening.keys = KeyRing::read(keys);
-  if (const std::string parent = settings.text(kParent); !parent.empty()) rules.opening.parents.emplace_back(parent);
-  rules.opening.parents_must_fit = true;
   // Where the output goes there is room for the copy of an archive's contents as well, and the user expects writing.
   const std::string out = settings.has(kInto) ? settings.text(kInto) : settings.text(kOut);
   if (out.empty()) return rules;

@@ -29,12 +29,10 @@ void run_file_plan(const fs::path& input, const char* becomes, const WritePlan& 
 
 /// What the parts were before they were cut.
 fs::path whole_name(const fs::path& part) {
-  Image named;
-  named.path = part;
-  const auto set = part_set_of(part);
-  const std::string stem = output_stem(named);
-  if (set->kind == PartKind::wbfs) return stem + ".wbfs";
-  return fs::path(set->stem).has_extension() ? fs::path(set->stem) : fs::path(stem + ".iso");
+  const fs::path whole = part_set_of(part)->whole();
+  if (whole.has_extension()) return whole;
+  const std::string_view extension = usual_format(false).extensions.front();
+  return whole.string() + std::string(extension);
 }
 
 }  // namespace

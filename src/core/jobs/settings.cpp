@@ -210,8 +210,17 @@ SettingList settings_of(const Format& format) { return {format.settings.begin(),
 
 }  // namespace
 
+const SettingList& format_read_settings() {
+  static const SettingList list = [] {
+    SettingList all;
+    for (const Format* f : formats()) all.insert(all.end(), f->read_settings.begin(), f->read_settings.end());
+    return joined({all});
+  }();
+  return list;
+}
+
 const SettingList& read_settings() {
-  static const SettingList list = {&kSectorSize, &kMode, &kParent, &kKeyFile, &kPick};
+  static const SettingList list = joined({format_read_settings(), {&kKeyFile, &kPick}});
   return list;
 }
 

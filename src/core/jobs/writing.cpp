@@ -169,7 +169,7 @@ bool PlannedConversion::is_done_already(Work& work) const {
   try {
     OpenOptions options;
     options.keys = order_.image.keys;
-    options.parents = plan.needed;
+    options.needed = plan.needed;
     if (!reads_only(leading_file(plan, there).path, there, options)) return false;
     inspection_of(order_.image, request_, plan, Inspect::prove, proof, work)(host_files(), there);
   } catch (const Error& e) {

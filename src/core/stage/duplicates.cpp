@@ -29,7 +29,7 @@ std::string sample(const ByteSource& source) {
 std::vector<fs::path> data_files(const SurveyItem& item) {
   std::vector<fs::path> files;
   std::copy_if(item.files.begin(), item.files.end(), std::back_inserter(files),
-               [](const fs::path& f) { return !is_sheet(f); });
+               [](const fs::path& f) { return !is_sheet_name(f); });
   return files;
 }
 

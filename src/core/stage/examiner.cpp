@@ -68,8 +68,6 @@ void check_content_place(SurveyItem& item) {
 
 std::string folded_extension(const fs::path& path) { return fold_case(path.extension().string()); }
 
-bool is_sheet(const fs::path& path) { return folded_extension(path) == ".cue"; }
-
 Examiner::Examiner(const SurveyRequest& request) : request_(request), opening_(request.opening) {
   opening_.allow_missing = true;
 }
@@ -89,7 +87,7 @@ std::optional<SurveyItem> Examiner::examine(const fs::path& path) const {
     return image(item);
   } catch (const Error& e) {
     const bool none = e.details.code == "unknown_format" || e.details.code == "empty_file";
-    if (none && !is_sheet(path)) return std::nullopt;
+    if (none && !is_sheet_name(path)) return std::nullopt;
     item.kind = SurveyKind::broken;
     item.complete = false;
     item.warnings.push_back(

@@ -8,9 +8,6 @@ namespace opifex {
 /// ".cue" of "DISC.CUE".
 std::string folded_extension(const std::filesystem::path& path);
 
-/// True for cue sheets: the files they name are theirs.
-bool is_sheet(const std::filesystem::path& path);
-
 /// Safe from many threads.
 class Examiner {
  public:

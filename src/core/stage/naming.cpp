@@ -4,8 +4,7 @@
 #include <array>
 
 #include "opifex/core/base/text.hpp"
-#include "opifex/core/formats/cue/files.hpp"
-#include "opifex/core/formats/cue/sheet.hpp"
+#include "opifex/core/image/format.hpp"
 #include "opifex/core/io/journal.hpp"
 #include "opifex/core/io/output.hpp"
 #include "opifex/core/io/part_names.hpp"
@@ -14,40 +13,6 @@ namespace opifex {
 namespace {
 
 namespace fs = std::filesystem;
-
-std::string decoded_sheet(std::string_view bytes, const cue::Sheet& sheet) {
-  if (bytes.starts_with("\xFF\xFE")) return decode(bytes.substr(2), "UTF-16LE").value_or("");
-  if (bytes.starts_with("\xFE\xFF")) return decode(bytes.substr(2), "UTF-16BE").value_or("");
-  if (bytes.starts_with("\xEF\xBB\xBF")) return std::string(bytes.substr(3));
-  if (sheet.encoding == "cp1252") return decode(bytes, "windows-1252").value_or(std::string(bytes));
-  if (sheet.encoding == "cp932") return decode(bytes, "windows-31j").value_or(std::string(bytes));
-  return std::string(bytes);
-}
-
-/// The sheet's text with `names`, in the order of its files, in its FILE lines; every other line stays. UTF-8.
-std::string with_new_names(std::string_view bytes, const cue::Sheet& sheet, const std::vector<std::string>& names) {
-  const std::string text = decoded_sheet(bytes, sheet);
-  std::string out;
-  std::size_t file = 0;  // of the FILE line met last, from 1
-  std::uint32_t number = 0;
-  for (std::size_t at = 0; at < text.size();) {
-    const std::size_t end = std::min(text.find_first_of("\r\n", at), text.size());
-    const std::size_t next = std::min(end + (text.compare(end, 2, "\r\n") == 0 ? 2 : 1), text.size());
-    const std::string_view line = std::string_view(text).substr(at, end - at);
-    const auto words = split_words(line);
-    ++number;
-    if (!words.empty() && to_upper_ascii(words[0]) == "FILE") {
-      if (file < names.size() && sheet.files[file].line == number) ++file;  // else the same file, named again
-      out += fmt::format("{}{} \"{}\" {}", line.substr(0, line.find_first_not_of(" \t")), words[0], names[file - 1],
-                         cue::to_string(sheet.files[file - 1].type));
-    } else {
-      out += line;
-    }
-    out += text.substr(end, next - end);
-    at = next;
-  }
-  return out;
-}
 
 std::string tail_of(const std::string& name, const std::string& old_stem, std::size_t files, int track) {
   // "merged.bin" has nothing to do with "m.cue".
@@ -66,8 +31,8 @@ class SetRenamer {
 
   RenamePlan plan() {
     const Format& format = probe_format(set_);
-    if (format.shape == Shape::sheet)
-      add_sheet();
+    if (format.read_sheet)
+      add_sheet(format);
     else
       add_single();
     add_sidecars();
@@ -81,37 +46,38 @@ class SetRenamer {
     if (!known) parts_.emplace_back(from, std::move(tail));
   }
 
-  void add_sheet() {
-    const SourcePtr source = open_file(set_);
-    const Bytes bytes = read_up_to(*source, 0, cue::kMaxSheetBytes);
-    bytes_ = as_text(bytes);
-    for (const std::string& encoding : cue::candidate_encodings(bytes_, set_.string())) {
-      sheet_ = cue::parse(bytes_, encoding, set_.string());
-      found_ = cue::find_files(*sheet_, set_);
-      if (std::all_of(found_.begin(), found_.end(), [](const auto& f) { return f.path.has_value(); })) break;
-    }
+  void add_sheet(const Format& format) {
+    sheet_ = format.read_sheet(set_);
     int track = 0;
-    for (std::size_t i = 0; i < found_.size(); ++i) {
+    for (const SheetText::File& file : sheet_->files) {
       ++track;
-      if (!found_[i].path)
+      if (!file.path)
         throw Error({.code = "missing_file",
                      .what = "a file of the set is missing, so the set cannot be renamed",
                      .file = set_.string(),
-                     .line = sheet_->files[i].line,
-                     .found = "no " + printable(sheet_->files[i].name),
+                     .line = file.line,
+                     .found = "no " + printable(file.name),
                      .expected = "it beside the sheet",
-                     .hint = found_[i].hint});
-      add(*found_[i].path, tail_of(found_[i].path->filename().string(), old_stem_, found_.size(), track));
+                     .hint = file.hint});
+      add(*file.path, tail_of(file.path->filename().string(), old_stem_, sheet_->files.size(), track));
     }
+  }
+
+  /// A sheet of the same name; empty if there is none.
+  fs::path sheet_beside() const {
+    for (const Format* f : formats())
+      for (const std::string_view extension : f->extensions)
+        if (const fs::path sheet = folder_ / (old_stem_ + std::string(extension)); is_sheet_name(sheet))
+          if (fs::exists(sheet)) return sheet;
+    return {};
   }
 
   void add_single() {
     // A bin that a sheet names must be renamed with it.
-    const fs::path sheet = folder_ / (old_stem_ + ".cue");
-    if (fs::exists(sheet))
+    if (const fs::path sheet = sheet_beside(); !sheet.empty())
       throw Error({.fault = Fault::usage,
                    .code = "needs_sheet",
-                   .what = "this file belongs to a cue sheet",
+                   .what = "this file belongs to a sheet",
                    .file = set_.string(),
                    .found = sheet.filename().string(),
                    .expected = "the sheet's name in the command",
@@ -194,7 +160,7 @@ class SetRenamer {
 
   void rewrite_sheet(const std::string& stem) {
     std::vector<std::string> names;
-    for (const cue::FoundFile& file : found_) {
+    for (const SheetText::File& file : sheet_->files) {
       const auto part =
           std::find_if(parts_.begin(), parts_.end(), [&](const auto& p) { return p.first == *file.path; });
       names.push_back(stem + part->second);
@@ -202,14 +168,13 @@ class SetRenamer {
     const RenameStep sheet{set_, folder_ / (stem + set_.extension().string())};
     if (sheet.from == sheet.to && plan_.steps.empty()) return;  // it has this name already
     plan_.sheet = sheet;
-    plan_.sheet_text = with_new_names(bytes_, *sheet_, names);
+    plan_.sheet_text = sheet_->with_names(names);
   }
 
   fs::path set_, folder_;
-  std::string old_stem_, new_stem_, bytes_;
+  std::string old_stem_, new_stem_;
   std::optional<std::size_t> limit_;
-  std::optional<cue::Sheet> sheet_;
-  std::vector<cue::FoundFile> found_;
+  std::optional<SheetText> sheet_;
   std::vector<std::pair<fs::path, std::string>> parts_;  // file, and its name behind the stem
   RenamePlan plan_;
 };

@@ -33,8 +33,8 @@ class Surveyor {
   Survey run() {
     walk(request_.folder, 0);
     // Sheets first: the files they name are theirs.
-    std::stable_partition(candidates_.begin(), candidates_.end(), is_sheet);
-    const auto sheets_end = std::find_if_not(candidates_.begin(), candidates_.end(), is_sheet);
+    std::stable_partition(candidates_.begin(), candidates_.end(), is_sheet_name);
+    const auto sheets_end = std::find_if_not(candidates_.begin(), candidates_.end(), is_sheet_name);
     examine({candidates_.begin(), sheets_end});
     std::vector<fs::path> rest;
     for (auto c = sheets_end; c != candidates_.end(); ++c)
@@ -214,7 +214,7 @@ class Surveyor {
       if (const Format* f = find_format(i.format); f && f->stored == Stored::blocks)
         isos[fold_case(fs::path(i.path).replace_extension().string())] = &i;
     for (SurveyItem& i : survey_.items) {
-      if (!is_sheet(i.path)) continue;
+      if (!is_sheet_name(i.path)) continue;
       const auto at = isos.find(fold_case(fs::path(i.path).replace_extension().string()));
       if (at == isos.end()) continue;
       i.warnings.push_back({"leftover_sheet", fmt::format("{} has the same name: the game would appear twice",

@@ -1,5 +1,6 @@
 // A bare image of raw sectors, without a sheet.
 #include "opifex/core/image/format.hpp"
+#include "opifex/core/image/shared_settings.hpp"
 
 #include <algorithm>
 
@@ -35,9 +36,10 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   image.path = path;
   const SourcePtr source = options.space().open(path);
   image.files.push_back({path, "BINARY", source->size(), false, source});
+  const auto bytes = options.settings.number(kSectorSize);
   bin::Detected detected =
-      options.sector_bytes ? bin::detect_with_size(*source, *options.sector_bytes) : bin::detect(*source);
-  detected.mode = options.mode;
+      bytes ? bin::detect_with_size(*source, static_cast<std::size_t>(*bytes)) : bin::detect(*source);
+  if (const auto mode = options.settings.number(kMode)) detected.mode = static_cast<int>(*mode);
   image.content = CdContent{bin::build_disc(source, detected, image.warnings)};
   for (const Warning& w : image.warnings)
     if (w.code == "partial_sector" || w.code == "volume_truncated") image.complete = false;
@@ -62,6 +64,13 @@ WritePlan plan_write(const Image& image, const std::filesystem::path& out, const
   return plan;
 }
 
+constexpr std::array kReadSettings = {&kSectorSize, &kMode};
+
+bool is_told(const Settings& settings) {
+  const auto bytes = settings.number(kSectorSize);
+  return bytes && *bytes != cd::kUserBytes;
+}
+
 }  // namespace
 
 extern const Format kBinFormat = {.id = "bin",
@@ -71,6 +80,8 @@ extern const Format kBinFormat = {.id = "bin",
                                   .open = &open,
                                   .holds = {.audio = true, .form2 = true, .raw_headers = true, .first_pregap = true},
                                   .plan_write = &plan_write,
-                                  .stored = Stored::sectors};
+                                  .stored = Stored::sectors,
+                                  .read_settings = kReadSettings,
+                                  .is_told = &is_told};
 
 }  // namespace opifex

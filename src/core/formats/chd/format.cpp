@@ -211,19 +211,25 @@ Chd::FindParent parent_finder(const fs::path& path, const std::vector<fs::path>&
 }
 
 /// The parent the user names is the one to be used: if it does not fit, that is told, whatever lies beside.
-void refuse_other_parents(const fs::path& path, const OpenOptions& options, const std::vector<fs::path>& used) {
-  for (const fs::path& named : options.parents)
-    if (std::find(used.begin(), used.end(), named) == used.end())
-      throw Error({.code = "parent_mismatch",
-                   .what = "this is not the parent of this CHD",
-                   .file = named.string(),
-                   .found = fmt::format("{} needs {}", path.string(), used.empty() ? "another" : used.front().string()),
-                   .hint = "leave <parent> out: the right one lies beside it"});
+void refuse_other_parent(const fs::path& path, const fs::path& named, const std::vector<fs::path>& used) {
+  if (named.empty() || std::find(used.begin(), used.end(), named) != used.end()) return;
+  throw Error({.code = "parent_mismatch",
+               .what = "this is not the parent of this CHD",
+               .file = named.string(),
+               .found = fmt::format("{} needs {}", path.string(), used.empty() ? "another" : used.front().string()),
+               .hint = "leave <parent> out: the right one lies beside it"});
+}
+
+/// Where a parent may be, the user's first.
+std::vector<fs::path> possible_parents(const OpenOptions& options) {
+  std::vector<fs::path> files = options.needed;
+  if (const std::string parent = options.settings.text(kParent); !parent.empty()) files.insert(files.begin(), parent);
+  return files;
 }
 
 std::shared_ptr<const Chd> open_chd(const fs::path& path, const OpenOptions& options) {
   std::vector<fs::path> parents;
-  return Chd::open(open_file(path), parent_finder(path, options.parents, parents, options.space(), 0));
+  return Chd::open(open_file(path), parent_finder(path, possible_parents(options), parents, options.space(), 0));
 }
 
 Image open(const fs::path& path, const OpenOptions& options) {
@@ -231,8 +237,8 @@ Image open(const fs::path& path, const OpenOptions& options) {
   image.format = &kChdFormat;
   image.path = path;
   const SourcePtr source = options.space().open(path);
-  const auto file = Chd::open(source, parent_finder(path, options.parents, image.also_read, options.space(), 0));
-  if (options.parents_must_fit && file->header().parent_sha1) refuse_other_parents(path, options, image.also_read);
+  const auto file = Chd::open(source, parent_finder(path, possible_parents(options), image.also_read, options.space(), 0));
+  if (file->header().parent_sha1) refuse_other_parent(path, options.settings.text(kParent), image.also_read);
   image.files.push_back({path, "chd", source->size(), false, source});
   chd::Contents contents = chd::read_contents(*file);
   image.warnings = contents.warnings;
@@ -279,6 +285,7 @@ constexpr Setting kEffort{
     .details =
         "best tries every codec on every hunk; normal leaves out those that cannot win, in about half the "
         "time, for a file at most 0.2 % larger; fast tries one."};
+constexpr std::array kReadSettings = {&kParent};
 constexpr std::array kSettings = {&kCodecs, &kHunkSize, &kParent, &kStandAlone, &kEffort};
 
 constexpr std::uint32_t kCdHunk = 8 * kFrameBytes, kBlockHunk = 4096, kMostHunk = 1 << 20;
@@ -422,7 +429,7 @@ extern const Format kChdFormat = {.id = "chd",
                                             .first_pregap = true,
                                             .blocks = true},
                                   .plan_write = &plan_write,
-                                  .has_parents = true,
-                                  .settings = kSettings};
+                                  .settings = kSettings,
+                                  .read_settings = kReadSettings};
 
 }  // namespace opifex

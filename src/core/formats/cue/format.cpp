@@ -35,7 +35,8 @@ extern const Format kCueFormat = {.id = "cue",
                                   .holds = kHolds,
                                   .plan_write = &cue::plan_one_bin,
                                   .shape = Shape::sheet,
-                                  .stored = Stored::sectors};
+                                  .stored = Stored::sectors,
+                                  .read_sheet = &cue::read_sheet_text};
 extern const Format kCueTracksFormat = {.id = "cue-tracks",
                                         .title = "cue sheet with a bin for each track",
                                         .extensions = kExtensions,
@@ -45,6 +46,7 @@ extern const Format kCueTracksFormat = {.id = "cue-tracks",
                                         .plan_write = &cue::plan_bin_per_track,
                                         .shape = Shape::sheet,
                                         .stored = Stored::tracks,
-                                        .settings = cue::kTrackSettings};
+                                        .settings = cue::kTrackSettings,
+                                        .read_sheet = &cue::read_sheet_text};
 
 }  // namespace opifex

@@ -113,6 +113,42 @@ int probe(const ByteSource& source, std::string_view file_name) {
   return file_name.ends_with(".gdi") ? 1 : 0;
 }
 
+[[noreturn]] void refuse(const fs::path& path, const char* code, std::string what, std::uint32_t line,
+                         std::string found, std::string expected) {
+  throw Error({.code = code,
+               .what = std::move(what),
+               .file = path.string(),
+               .line = line,
+               .found = std::move(found),
+               .expected = std::move(expected)});
+}
+
+List read(const fs::path& path, const FileSpace& files) {
+  const Bytes bytes = read_up_to(*files.open(path), 0, kMostBytes);
+  std::optional<std::uint32_t> bad;
+  auto list = parse(as_text(bytes), bad);
+  const auto cut = [](std::string_view text) {
+    return printable(trim(text.substr(0, std::min<std::size_t>(40, text.find('\n')))));
+  };
+  if (bad)
+    refuse(path, "gdi_line", "a line of the track list cannot be read", *bad, "something else",
+           "number, LBA, type, sector size, file, offset");
+  if (!list) refuse(path, "gdi_header", "this is no track list", 1, cut(as_text(bytes)), "the number of tracks");
+  if (list->told != list->tracks.size())
+    refuse(path, "gdi_header", "the list has another number of tracks than it says", 1,
+           fmt::format("{} tracks", list->tracks.size()), fmt::format("{}", list->told));
+  return std::move(*list);
+}
+
+/// Exact, else without case; empty if it is missing.
+fs::path find_beside(const fs::path& list, const std::string& name, const FileSpace& files) {
+  const fs::path exact = list.parent_path() / name;
+  if (files.is_file(exact)) return exact;
+  for (const fs::path& entry : files.entries(list.parent_path()))
+    if (fold_case(entry.filename().string()) == fold_case(name) && files.is_file(entry)) return entry;
+  return {};
+}
+
 class Builder {
  public:
   Builder(const fs::path& path, const OpenOptions& options) : path_(path), options_(options) {
@@ -121,7 +157,7 @@ class Builder {
   }
 
   Image build() {
-    const List list = read();
+    const List list = read(path_, options_.space());
     cd::Layout layout;
     std::vector<Extent> extents;
     for (std::size_t i = 0; i < list.tracks.size(); ++i) {
@@ -144,24 +180,6 @@ class Builder {
   }
 
  private:
-  List read() const {
-    const SourcePtr source = options_.space().open(path_);
-    const Bytes bytes = read_up_to(*source, 0, kMostBytes);
-    std::optional<std::uint32_t> bad;
-    auto list = parse(as_text(bytes), bad);
-    const auto cut = [](std::string_view text) {
-      return printable(trim(text.substr(0, std::min<std::size_t>(40, text.find('\n')))));
-    };
-    if (bad)
-      fail("gdi_line", "a line of the track list cannot be read", *bad, "something else",
-           "number, LBA, type, sector size, file, offset");
-    if (!list) fail("gdi_header", "this is no track list", 1, cut(as_text(bytes)), "the number of tracks");
-    if (list->told != list->tracks.size())
-      fail("gdi_header", "the list has another number of tracks than it says", 1,
-           fmt::format("{} tracks", list->tracks.size()), fmt::format("{}", list->told));
-    return std::move(*list);
-  }
-
   cd::Track add(const Line& line, Lba after, std::vector<Extent>& extents) {
     cd::Track track;
     track.number = line.number;
@@ -201,7 +219,7 @@ class Builder {
     if (line.file.find_first_of("/\\") != std::string::npos || line.file == "..")
       fail("gdi_line", "a track's file is in another folder", line.line, printable(line.file),
            "a file beside the list");
-    const fs::path path = find(line.file);
+    const fs::path path = find_beside(path_, line.file, options_.space());
     if (path.empty()) {
       if (!options_.allow_missing)
         fail("missing_file", fmt::format("the file of track {} is missing", line.number), line.line,
@@ -214,15 +232,6 @@ class Builder {
     const SourcePtr source = options_.space().open(path);
     image_.files.push_back({path, "gdi", source->size(), false, source});
     return source;
-  }
-
-  /// Exact, else without case.
-  fs::path find(const std::string& name) const {
-    const fs::path exact = path_.parent_path() / name;
-    if (options_.space().is_file(exact)) return exact;
-    for (const fs::path& entry : options_.space().entries(path_.parent_path()))
-      if (fold_case(entry.filename().string()) == fold_case(name) && options_.space().is_file(entry)) return entry;
-    return {};
   }
 
   static cd::TrackMode mode_of(const Line& line, const SourcePtr& source) {
@@ -238,12 +247,7 @@ class Builder {
 
   [[noreturn]] void fail(const char* code, std::string what, std::uint32_t line, std::string found,
                          std::string expected) const {
-    throw Error({.code = code,
-                 .what = std::move(what),
-                 .file = path_.string(),
-                 .line = line,
-                 .found = std::move(found),
-                 .expected = std::move(expected)});
+    refuse(path_, code, std::move(what), line, std::move(found), std::move(expected));
   }
 
   const fs::path& path_;
@@ -253,17 +257,56 @@ class Builder {
 
 Image open(const fs::path& path, const OpenOptions& options) { return Builder(path, options).build(); }
 
+/// The list with `names` in place of its files; fields and line ends stay.
+std::string with_names(std::string_view text, const List& list, const std::vector<std::string>& names) {
+  std::string out;
+  std::uint32_t line = 0;
+  for (std::size_t at = 0, track = 0; at < text.size();) {
+    const std::size_t next = std::min(text.find('\n', at), text.size() - 1) + 1;
+    const std::string_view whole = text.substr(at, next - at), old = trim(whole);
+    ++line;
+    if (track < list.tracks.size() && list.tracks[track].line == line) {
+      const auto words = *words_of(old);
+      const std::string& name = names[track++];
+      out += fmt::format("{} {} {} {} {} {}", words[0], words[1], words[2], words[3],
+                         name.find_first_of(" \t") == std::string::npos ? name : '"' + name + '"', words[5]);
+      out += whole.substr(std::min(whole.find_last_not_of("\r\n") + 1, whole.size()));
+    } else {
+      out += whole;
+    }
+    at = next;
+  }
+  return out;
+}
+
+SheetText read_sheet(const fs::path& path) {
+  const List list = read(path, *host_files());
+  SheetText sheet;
+  for (const Line& line : list.tracks) {
+    const fs::path found = find_beside(path, fs::path(line.file).filename().string(), *host_files());
+    sheet.files.push_back({found.empty() ? std::nullopt : std::optional(found), line.line, line.file});
+  }
+  const std::string text(as_text(read_up_to(*open_file(path), 0, kMostBytes)));
+  sheet.with_names = [text, list](const std::vector<std::string>& names) { return with_names(text, list, names); };
+  return sheet;
+}
+
 }  // namespace
 
-extern const Format kGdiFormat = {
-    "gdi",
-    "GD-ROM track list, a file for each track",
-    kExtensions,
-    &probe,
-    &open,
-    {.audio = true, .track_list = true, .form2 = true, .raw_headers = true, .areas = true, .unstored_gaps = true},
-    nullptr,
-    Shape::sheet,
-    Stored::tracks};
+extern const Format kGdiFormat = {.id = "gdi",
+                                  .title = "GD-ROM track list, a file for each track",
+                                  .extensions = kExtensions,
+                                  .probe = &probe,
+                                  .open = &open,
+                                  .holds = {.audio = true,
+                                            .track_list = true,
+                                            .form2 = true,
+                                            .raw_headers = true,
+                                            .areas = true,
+                                            .unstored_gaps = true},
+                                  .plan_write = nullptr,
+                                  .shape = Shape::sheet,
+                                  .stored = Stored::tracks,
+                                  .read_sheet = &read_sheet};
 
 }  // namespace opifex

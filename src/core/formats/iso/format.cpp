@@ -46,7 +46,7 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   image.content = BlockContent{.bytes = blocks};
   if (whole / cd::kUserBytes <= static_cast<std::uint64_t>(cd::kMaxDiscSectors)) {
     bin::Detected detected{.arrangement = bin::Arrangement::cooked, .sector_bytes = cd::kUserBytes};
-    detected.mode = options.mode;
+    if (const auto mode = options.settings.number(kMode)) detected.mode = static_cast<int>(*mode);
     image.content = CdContent{bin::build_disc(source, detected, image.warnings), blocks};
   } else if (whole != source->size()) {
     image.warnings.push_back({"partial_sector", "the file ends within a block of 2048 bytes: the part is not used"});
@@ -89,6 +89,15 @@ WritePlan plan_write(const Image& image, const std::filesystem::path& out, const
 }
 
 constexpr std::array kSettings = {&kTrack};
+constexpr std::array kReadSettings = {&kSectorSize, &kMode};
+
+bool is_told(const Settings& settings) { return settings.number(kSectorSize) == cd::kUserBytes; }
+
+/// NAME.part0.iso, NAME.part1.iso ..
+std::string part_name(std::string_view stem, std::string_view extension, std::size_t part) {
+  return fmt::format("{}.part{}{}", stem, part, extension);
+}
+constexpr PartNaming kPartNames = {.name = &part_name};
 
 }  // namespace
 
@@ -100,6 +109,9 @@ extern const Format kIsoFormat = {.id = "iso",
                                   .holds = {.blocks = true},
                                   .plan_write = &plan_write,
                                   .stored = Stored::blocks,
-                                  .settings = kSettings};
+                                  .settings = kSettings,
+                                  .read_settings = kReadSettings,
+                                  .is_told = &is_told,
+                                  .part_names = &kPartNames};
 
 }  // namespace opifex

@@ -167,6 +167,12 @@ constexpr Setting kHunkSize{.name = "hunk-size",
                             .range = {1, UINT32_MAX}};
 constexpr std::array kSettings = {&kHunkSize};
 
+/// NAME.wbfs, NAME.wbf1 .. NAME.wbf9
+std::string part_name(std::string_view stem, std::string_view extension, std::size_t part) {
+  return part == 0 ? fmt::format("{}{}", stem, extension) : fmt::format("{}.wbf{}", stem, part);
+}
+constexpr PartNaming kPartNames = {.name = &part_name, .most = 10};
+
 /// 2 MiB unless the user wants something else.
 wbfs::Geometry geometry_for(const Settings& settings) {
   wbfs::Geometry geometry;
@@ -221,6 +227,7 @@ extern const Format kWbfsFormat = {.id = "wbfs",
                                    .unit_bytes = std::uint64_t{1} << wbfs::Geometry{}.block_shift,
                                    .unit_setting = &kHunkSize,
                                    .settings = kSettings,
+                                   .part_names = &kPartNames,
                                    .list = &wbfs::list};
 
 }  // namespace opifex

@@ -50,6 +50,13 @@ SourcePtr rebuilt(const SourcePtr& disc, bool padded) {
   return make_xdvdfs(xdvdfs_tree(*volume), {.padded = padded, .filetime = volume->created}).image;
 }
 
+/// NAME.1.iso, NAME.2.iso .., also of a whole disc.
+std::string part_name(std::string_view stem, std::string_view extension, std::size_t part) {
+  return fmt::format("{}.{}{}", stem, part + 1, extension);
+}
+bool is_xbox_disc(const ByteSource& disc) { return find_game_partition(disc).has_value(); }
+constexpr PartNaming kPartNames = {.name = &part_name, .knows = &is_xbox_disc};
+
 WritePlan plan_write(const Image& image, const fs::path& out, const Settings& settings) {
   const auto place = image.blocks() ? find_game_partition(*image.blocks()) : std::nullopt;
   if (!place)
@@ -64,9 +71,7 @@ WritePlan plan_write(const Image& image, const fs::path& out, const Settings& se
                            ? fmt::format("pack the files of the game partition anew into {}", out.filename().string())
                            : fmt::format("copy the game partition from {:#x}, up to its last used sector, to {}",
                                          *place, out.filename().string()));
-  PlannedOutput output{out, {SourceRun{game, 0, game->size()}}, game->size()};
-  output.part_names = PartNames::numbered_iso;
-  plan.outputs.push_back(std::move(output));
+  plan.outputs.push_back({out, {SourceRun{game, 0, game->size()}}, game->size(), 0, &kPartNames});
   return plan;
 }
 
@@ -82,6 +87,7 @@ extern const Format kXisoFormat = {.id = "xiso",
                                    .holds = {.blocks = true, .game_partition = true, .whole_discs = true},
                                    .plan_write = &plan_write,
                                    .settings = kSettings,
+                                   .part_names = &kPartNames,
                                    .own_losses = &game_partition_losses};
 
 }  // namespace opifex

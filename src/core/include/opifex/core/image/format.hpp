@@ -13,6 +13,7 @@
 #include "opifex/core/image/loss.hpp"
 #include "opifex/core/image/platform.hpp"
 #include "opifex/core/image/settings.hpp"
+#include "opifex/core/image/sheet_text.hpp"
 #include "opifex/core/io/file_space.hpp"
 #include "opifex/core/io/output.hpp"
 
@@ -67,9 +68,12 @@ using PackerPtr = std::shared_ptr<const Packer>;
 using Piece = std::variant<Bytes, SectorRun, SourceRun, PackerPtr>;
 
 /// How the parts of a file that is cut are named.
-enum class PartNames {
-  by_extension,  ///< NAME.wbfs, NAME.wbf1 ..; NAME.part0.iso ..; else NAME.EXT.001 ..
-  numbered_iso   ///< NAME.1.iso, NAME.2.iso ..: the custom for Xbox games
+struct PartNaming {
+  /// Of part `part`, from 0, of STEM.EXTENSION; the extension with its dot.
+  std::string (*name)(std::string_view stem, std::string_view extension, std::size_t part);
+  std::size_t most = 999;  ///< parts there are names for
+  /// True for files that are named so whatever format has their extension; null: that alone tells.
+  bool (*knows)(const ByteSource& whole) = nullptr;
 };
 
 struct PlannedOutput {
@@ -77,12 +81,13 @@ struct PlannedOutput {
   std::vector<Piece> pieces;
   std::uint64_t size_bytes = 0;  ///< of a packer: at most
   std::uint64_t part_bytes = 0;  ///< it is cut into files of at most so many; 0: it is one file
-  PartNames part_names = PartNames::by_extension;
+  const PartNaming* part_names = nullptr;  ///< null: as the format with its extension has them
 };
 
 /// What a writer is going to do: pure data, so that a plan shown and a plan carried out cannot differ.
 struct WritePlan {
-  std::vector<PlannedOutput> outputs;  ///< in the order they are put in place: data first, index last
+  /// In the order they are put in place: data first, and last the one that opens the image.
+  std::vector<PlannedOutput> outputs;
   std::vector<std::string> steps;      ///< for people
   std::vector<Warning> warnings = {};
   std::vector<std::filesystem::path> needed = {};  ///< other files without which the outputs cannot be read
@@ -90,13 +95,10 @@ struct WritePlan {
 
 struct OpenOptions {
   bool allow_missing = false;  ///< a set with absent or short files opens as far as it can be read, `complete` false
-  /// The user's word where detection guesses, for images without a sheet.
-  std::optional<std::size_t> sector_bytes = {};  ///< 2048, 2336, 2352, 2448 or 2368
-  std::optional<int> mode = {};                  ///< of sectors without a header: 1 or 2
-  /// Where the parent of a container may be, beside its own folder.
-  std::vector<std::filesystem::path> parents = {};
-  bool parents_must_fit = false;  ///< a container with a parent has to use one of `parents`, even if another is found
-  std::string pick = {};          ///< which image of several in one file: a pattern for its id
+  Settings settings = {};  ///< the user's word where a format guesses: those of Format::read_settings
+  /// Files an image may need beside its own, wherever they are: WritePlan::needed of one that was just written.
+  std::vector<std::filesystem::path> needed = {};
+  std::string pick = {};               ///< which image of several in one file: a pattern for its id
   std::filesystem::path archive = {};  ///< the archive whose members `files` are
   KeyRingPtr keys = {};                ///< the user's; null: none given
   FileSpacePtr files = {};             ///< where the image and what it names are; null: the folders of this computer
@@ -153,9 +155,14 @@ struct Format {
   Stored stored = Stored::own_way;
   std::uint64_t unit_bytes = 0;                   ///< it leaves out empty units of that size; 0: it does not
   const Setting* unit_setting = nullptr;          ///< chooses another size; null: there is only the one
-  bool has_parents = false;                       ///< an output may be only the difference to another one
-  std::span<const Setting* const> settings = {};  ///< that plan_write reads
+  std::span<const Setting* const> settings = {};       ///< that plan_write reads
+  std::span<const Setting* const> read_settings = {};  ///< that open reads
+  /// True if these say that a file is of this format: then it is not probed. Null: none does.
+  bool (*is_told)(const Settings& settings) = nullptr;
+  const PartNaming* part_names = nullptr;         ///< of its files; null: NAME.EXT.001 ..
   std::span<const Platform> platforms = {};       ///< that the format alone tells
+  /// Of sheets: the text with the names of the files. Error (refused) as for opening it. Null: files found by name.
+  SheetText (*read_sheet)(const std::filesystem::path& path) = nullptr;
   /// Of a format whose files may hold several images: all of them. Error (refused) as for opening it. Null: one a file.
   ImageListing (*list)(const SourcePtr& file) = nullptr;
   /// Losses that only this format has; null: those of its capabilities are all.
@@ -170,6 +177,8 @@ std::span<const Format* const> formats();
 /// Null if no format has this id.
 const Format* find_format(std::string_view id);
 
+/// True if files of this name are sheets: a text that names the files with the data.
+bool is_sheet_name(const std::filesystem::path& path);
 /// The format of files that have neither sheet nor header.
 const Format& bare_format(Stored stored);
 /// What a disc is written as where nobody names a format: all sectors of a CD with a sheet, or all blocks.

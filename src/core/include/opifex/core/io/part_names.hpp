@@ -31,6 +31,8 @@ struct PartSet {
   std::string open;                     ///< the part programs are given; empty if it is missing
   bool lonely = false;                  ///< one part alone: whole or not, its name does not say
 
+  /// What the file is called that the parts are of, as far as their names say.
+  std::string whole() const;
   /// Parts one behind the other are the file.
   bool plain_bytes() const;
 };

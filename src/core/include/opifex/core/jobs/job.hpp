@@ -20,6 +20,8 @@ struct ReadRules {
   static ReadRules of(const Settings& settings);
 };
 const SettingList& read_settings();
+/// Those of them that formats read, to open an image.
+const SettingList& format_read_settings();
 
 /// What a job may do to the user's drive.
 struct WriteRules {
