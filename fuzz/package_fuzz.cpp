@@ -43,10 +43,10 @@ void open_package(const Bytes& header, const Bytes& data) {
   fuzz::tolerate([&] {
     const Image image = find_format("god")->open("game", options);
     Progress progress;
-    Work work{progress, 1};
+    JobContext context{progress, 1};
     if (image.container) {
       image.container->facts();
-      image.container->verify(work, nullptr);
+      image.container->verify(context, nullptr);
     }
   });
 }
@@ -60,8 +60,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   fuzz::tolerate([&] {
     const StfsPackage package = read_stfs(file);
     Progress progress;
-    Work work{progress, 1};
-    verify_stfs(file, package, work);
+    JobContext context{progress, 1};
+    verify_stfs(file, package, context);
   });
   constexpr std::size_t kHeader = 0xB000;
   open_package(bytes, {});

@@ -36,7 +36,7 @@ int dispatch(const std::vector<std::string>& words, Console& console, std::stop_
 /// Runs a job and lets its listener report; what it throws, and how it ends, goes to the session.
 template <typename Job>
 void run_job(Session& session, const Job& job, jobs::Listener& listener) {
-  const jobs::Outcome outcome = run(job, listener, session.work());
+  const jobs::Outcome outcome = run(job, listener, session.context());
   if (!outcome.good) session.bad_news();
 }
 

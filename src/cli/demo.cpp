@@ -63,8 +63,8 @@ report::Json run_step(Session& session, const DemoStep& step, std::vector<std::s
     line.emplace_back("--quiet");
   else
     session.console().out << fmt::format("\n# {}\n$ {}\n", step.says, printable(shown)) << std::flush;
-  const int code = dispatch(line, quiet ? silent : session.console(), session.work().progress.stop);
-  session.work().progress.check_stop();
+  const int code = dispatch(line, quiet ? silent : session.console(), session.context().progress.stop);
+  session.context().progress.check_stop();
   if (code != step.expected)
     throw Error({.fault = Fault::device,
                  .code = "demo_failed",

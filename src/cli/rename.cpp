@@ -18,7 +18,7 @@ void run_rename_command(Session& session) {
 extern const Command kRename = {
     "rename",
     "SET NEW-NAME",
-    "renames a whole set: sheet, bins and sidecars together, FILE lines rewritten",
+    "renames a whole set: sheet, bins and sidecars together, the names in the sheet rewritten",
     "SET is the .cue (or a lone image). NEW-NAME has no extension; \"(Track N)\" and extensions are kept. Files of "
     "the\n"
     "same stem beside the set (covers, notes) are renamed too. If a step fails, everything is as it was.",

@@ -83,9 +83,9 @@ std::shared_ptr<spdlog::logger> open_log(const std::string& path) {
 }  // namespace
 
 Session::Session(Line line, Console& console, std::stop_token stop)
-    : line_(std::move(line)), console_(console), work_{progress_, 0}, document_(console.out, line_.command) {
+    : line_(std::move(line)), console_(console), context_{progress_, 0}, document_(console.out, line_.command) {
   progress_.stop = std::move(stop);
-  work_.threads = static_cast<unsigned>(settings().number(kThreads).value_or(0));
+  context_.threads = static_cast<unsigned>(settings().number(kThreads).value_or(0));
   const std::string log = settings().text(kLog);
   if (!log.empty()) require_log(log, jobs::named_inputs(words(), settings(), *line_.list));
   log_ = open_log(log);

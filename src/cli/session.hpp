@@ -46,7 +46,7 @@ class Session {
   const std::vector<std::string>& words() const { return line_.words; }
   const Settings& settings() const { return line_.settings; }
   bool wants_json() const { return settings().flag(kJson); }
-  Work& work() { return work_; }
+  JobContext& context() { return context_; }
   Console& console() { return console_; }
 
   /// A result: in `json` for --json, else as text on stdout.
@@ -80,7 +80,7 @@ class Session {
   Line line_;
   Console& console_;
   Progress progress_;
-  Work work_;
+  JobContext context_;
   report::DocumentPrinter document_;
   report::Json errors_ = report::Json::array(), summary_ = nullptr;
   int exit_ = kDone;

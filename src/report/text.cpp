@@ -324,7 +324,7 @@ std::string rename_text(const RenamePlan& plan, RenameState state) {
   for (const RenameStep& s : plan.steps)
     text += fmt::format("  {} -> {}\n", printable(s.from.filename().string()), printable(s.to.filename().string()));
   if (plan.sheet)
-    text += fmt::format("  {} -> {} (its FILE lines rewritten)\n", printable(plan.sheet->from.filename().string()),
+    text += fmt::format("  {} -> {} (with the new names in it)\n", printable(plan.sheet->from.filename().string()),
                         printable(plan.sheet->to.filename().string()));
   return text;
 }

@@ -96,8 +96,8 @@ class Trial {
     try {
       Dump job(request_of(s, name), *transport);
       Progress progress;
-      Work work{progress, 1};
-      const DumpResult result = job.run(work);
+      JobContext context{progress, 1};
+      const DumpResult result = job.run(context);
       verify(s, job.plan(), result);
       if (result.verdict != DumpVerdict::intact) maps_[job.plan().lead] = result.map;
       if (talks_) {
@@ -133,8 +133,8 @@ class Trial {
         const auto transport = simulate_drive(s.description, "sim");
         Dump job(request_of(s, "a"), *transport);
         Progress progress;
-        Work work{progress, 1};
-        job.run(work);
+        JobContext context{progress, 1};
+        job.run(context);
       } catch (const std::exception&) {  // what it left is looked at
       }
       ::_exit(0);
@@ -339,9 +339,9 @@ class Trial {
     }
     ++counts_.joins;
     Progress progress;
-    Work work{progress, 1};
+    JobContext context{progress, 1};
     try {
-      const RescueResult joined = plan_rescue(std::move(inputs), work);
+      const RescueResult joined = plan_rescue(std::move(inputs), context);
       if (talks_)
         for (const RescueRange& r : joined.ranges)
           std::printf("  joined %d to %d %s by %zu\n", r.first, r.end, std::string(to_string(r.how)).c_str(),

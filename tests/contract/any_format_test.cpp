@@ -22,7 +22,7 @@ class AnyFormat : public testing::TestWithParam<const Format*> {
   void SetUp() override { sample = sample_of(*GetParam(), folder); }
   TempFolder folder;
   fs::path sample;
-  QuietWork work;
+  QuietContext context;
 };
 
 /// Ends, or says why not: never an exception of another kind, never a fault without a code.
@@ -46,27 +46,27 @@ TEST_P(AnyFormat, IsTakenForWhatItIs) { EXPECT_EQ(open_image(sample).format->id,
 TEST_P(AnyFormat, EveryJobEndsOrIsRefusedInWords) {
   jobs::Listener listener;
   const std::string file = sample.string();
-  const auto identified = ends("identify", [&] { return run(jobs::IdentifyJob{.paths = {file}}, listener, work); });
+  const auto identified = ends("identify", [&] { return run(jobs::IdentifyJob{.paths = {file}}, listener, context); });
   EXPECT_TRUE(identified && identified->failures.empty()) << "what can be opened can be named";
-  ends("check", [&]() -> jobs::Outcome { return run(jobs::CheckJob{.inputs = {file}}, listener, work); });
-  ends("files", [&] { return run(jobs::FilesJob{.input = file}, listener, work); });
+  ends("check", [&]() -> jobs::Outcome { return run(jobs::CheckJob{.inputs = {file}}, listener, context); });
+  ends("files", [&] { return run(jobs::FilesJob{.inputs = {file}}, listener, context); });
   ends("extract",
-       [&] { return run(jobs::ExtractFilesJob{.input = file, .into = (folder / "files").string()}, listener, work); });
+       [&] { return run(jobs::ExtractFilesJob{.inputs = {file}, .into = (folder / "files").string()}, listener, context); });
   const auto compared =
-      ends("compare", [&] { return run(jobs::CompareJob{.inputs = {file}, .other = file}, listener, work); });
+      ends("compare", [&] { return run(jobs::CompareJob{.inputs = {file}, .other = file}, listener, context); });
   EXPECT_TRUE(!compared || compared->good) << "it is the same as itself";
   ends("merge",
-       [&] { return run(jobs::MergeJob{.inputs = {file}, .out = (folder / "merged/").string()}, listener, work); });
+       [&] { return run(jobs::MergeJob{.inputs = {file}, .out = (folder / "merged/").string()}, listener, context); });
   ends("split",
-       [&] { return run(jobs::SplitJob{.inputs = {file}, .out = (folder / "split").string()}, listener, work); });
+       [&] { return run(jobs::SplitJob{.inputs = {file}, .out = (folder / "split").string()}, listener, context); });
   ends("repair", [&]() -> jobs::Outcome {
-    return run(jobs::RepairJob{.input = file, .out = (folder / "mended/").string()}, listener, work);
+    return run(jobs::RepairJob{.input = file, .out = (folder / "mended/").string()}, listener, context);
   });
   ends("rescue", [&] {
-    return run(jobs::RescueJob{.inputs = {file, file}, .out = (folder / "joined/").string()}, listener, work);
+    return run(jobs::RescueJob{.inputs = {file, file}, .out = (folder / "joined/").string()}, listener, context);
   });
   ends("rename",
-       [&] { return run(jobs::RenameJob{.set = sample, .new_name = "other", .plan_only = true}, listener, work); });
+       [&] { return run(jobs::RenameJob{.set = sample, .new_name = "other", .plan_only = true}, listener, context); });
 }
 
 TEST_P(AnyFormat, IntoEveryFormatItGoesOrIsRefusedAndWhatWasWrittenIsProved) {
@@ -79,7 +79,7 @@ TEST_P(AnyFormat, IntoEveryFormatItGoesOrIsRefusedAndWhatWasWrittenIsProved) {
     const fs::path out = folder / (std::string("into-") + std::string(target->id));
     jobs::ConvertJob job{.inputs = {sample.string()}, .target = target, .out = out.string() + "/"};
     job.writing.prove = !huge;
-    const auto outcome = ends(std::string("to ") + std::string(target->id), [&] { return run(job, listener, work); });
+    const auto outcome = ends(std::string("to ") + std::string(target->id), [&] { return run(job, listener, context); });
     EXPECT_EQ(fs::exists(out) && !listing(out).empty(), outcome.has_value()) << target->id << ": all or nothing";
   }
   EXPECT_EQ(read_up_to(*open_file(sample), 0, SIZE_MAX >> 1), before) << "the input is never touched";
@@ -168,10 +168,10 @@ TEST_P(WrittenFormat, StoppedInTheMiddleLeavesNothing) {
   const auto convert = [&](const std::shared_ptr<StoppingFiles>& files, const fs::path& out) {
     Progress progress;
     progress.stop = files->token();
-    Work work{progress, 2};
+    JobContext context{progress, 2};
     jobs::ConvertJob job{.inputs = {source.string()}, .target = GetParam(), .out = out.string() + "/"};
     job.reading.opening.files = files;
-    return run(job, listener, work);
+    return run(job, listener, context);
   };
   const auto all = std::make_shared<StoppingFiles>(UINT64_MAX);
   ASSERT_TRUE(convert(all, folder / "whole").failures.empty());

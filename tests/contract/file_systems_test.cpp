@@ -171,11 +171,11 @@ TEST_P(BuildingFileSystem, MakesOfAFolderWhatItReadsBack) {
   if (system().build->make) {
     made = system().build->make(folder / "tree", notices);
   } else {
-    QuietWork work;
+    QuietContext context;
     const FolderImage image = system().build->plan(folder / "tree", folder / "made.iso", {});
     Image source;
     source.path = folder / "tree";
-    write_outputs(source, image.plan, {}, work);
+    write_outputs(source, image.plan, {}, context);
     made = open_file(folder / "made.iso");
   }
   const auto back = system().read({made, 0, nullptr});

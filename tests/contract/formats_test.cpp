@@ -22,10 +22,10 @@ class EveryFormat : public testing::TestWithParam<const Format*> {
   Image source() const { return richest_source(format(), folder); }
   std::vector<WrittenFile> write(const Image& image, const fs::path& to, unsigned threads = 0) {
     Progress progress;
-    Work work{progress, threads};
-    const Conversion conversion = plan_conversion(image, {&format(), to}, work);
+    JobContext context{progress, threads};
+    const Conversion conversion = plan_conversion(image, {&format(), to}, context);
     EXPECT_TRUE(conversion.refused().empty());
-    return write_outputs(image, conversion.plan, {.hash_outputs = true}, work);
+    return write_outputs(image, conversion.plan, {.hash_outputs = true}, context);
   }
   /// Writes an image; the file by which the result is opened.
   fs::path make(const Image& image) {
@@ -43,8 +43,8 @@ TEST_P(EveryFormat, RecognisesWhatItWrote) {
 
 TEST_P(EveryFormat, GivesBackEverySectorItCanHold) {
   const Image image = source();
-  QuietWork work;
-  EXPECT_EQ(prove_same(image, open_image(make(image)), {.holds = format().holds}, work).sha1.size(), 40u);
+  QuietContext context;
+  EXPECT_EQ(prove_same(image, open_image(make(image)), {.holds = format().holds}, context).sha1.size(), 40u);
 }
 
 TEST_P(EveryFormat, WritesTheSameBytesOnOneThreadAndMany) {
@@ -60,14 +60,14 @@ TEST_P(EveryFormat, SaysTheSizesItWrites) {
 
 TEST_P(EveryFormat, LeavesNothingWhenStopped) {
   const Image image = source();
-  QuietWork quiet;
+  QuietContext quiet;
   const Conversion conversion = plan_conversion(image, {&format(), out("a")}, quiet);
   std::stop_source stop;
   stop.request_stop();
   Progress progress;
   progress.stop = stop.get_token();
-  Work work{progress, 0};
-  EXPECT_THROW(write_outputs(image, conversion.plan, {}, work), Error);
+  JobContext context{progress, 0};
+  EXPECT_THROW(write_outputs(image, conversion.plan, {}, context), Error);
   EXPECT_FALSE(fs::exists(folder / "a"));
 }
 
@@ -128,16 +128,16 @@ TEST(LosslessRoundTrip, TracksToOneBinToVcdAndBack) {
       folder / "0", demo::Files::bin_per_track));
   // Raw sectors with odd parity must come through as they are.
   flip_byte(folder / "0/game (Track 1).bin", 30 * 2352 + 2100);
-  QuietWork work;
+  QuietContext context;
   fs::path last = start.path;
   int step = 0;
   for (const char* id : {"cue", "vcd", "cue-tracks"}) {
     const Format& format = *find_format(id);
     const Image image = open_image(last);
     last = folder / std::to_string(++step) / ("game" + std::string(format.extensions.front()));
-    const Conversion conversion = plan_conversion(image, {&format, last}, work);
+    const Conversion conversion = plan_conversion(image, {&format, last}, context);
     ASSERT_TRUE(conversion.losses.empty()) << id;
-    write_outputs(image, conversion.plan, {}, work);
+    write_outputs(image, conversion.plan, {}, context);
   }
   for (int t = 1; t <= 3; ++t) {
     const std::string name = fmt::format("game (Track {}).bin", t);

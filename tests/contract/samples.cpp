@@ -69,9 +69,9 @@ fs::path sample_of(const Format& format, const TempFolder& folder) {
   if (!format.plan_write) return fetched(kReadOnly.at(format.id), folder);
   const Image image = richest_source(format, folder);
   const fs::path to = folder / ("sample/game" + std::string(format.extensions.front()));
-  QuietWork work;
-  const Conversion conversion = plan_conversion(image, {&format, to}, work);
-  const auto written = write_outputs(image, conversion.plan, {}, work);
+  QuietContext context;
+  const Conversion conversion = plan_conversion(image, {&format, to}, context);
+  const auto written = write_outputs(image, conversion.plan, {}, context);
   return fs::exists(to) ? to : written.back().path;  // some make folders of their own
 }
 

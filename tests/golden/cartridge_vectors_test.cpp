@@ -69,9 +69,9 @@ TEST_F(CartridgeVectors, NoFormatOfDiscsTakesThem) {
     for (const Format* target : formats()) {
       if (!target->plan_write) continue;
       SCOPED_TRACE(fmt::format("{} to {}", name, target->id));
-      QuietWork work;
+      QuietContext context;
       try {
-        plan_conversion(image, {target, folder / "out"}, work);
+        plan_conversion(image, {target, folder / "out"}, context);
         ADD_FAILURE() << "was taken";
       } catch (const Error& e) {
         EXPECT_EQ(e.details.code, "not_a_disc");

@@ -30,7 +30,7 @@ std::string sheet_of(const Image& image) {
 
 TEST(ChdSheets, EveryDiscComesBackWithAllItsSheetSays) {
   int seen = 0, sessions = 0, texts = 0;
-  QuietWork work;
+  QuietContext context;
   for (const fs::path& path : sheets()) {
     Image image;
     try {
@@ -41,13 +41,13 @@ TEST(ChdSheets, EveryDiscComesBackWithAllItsSheetSays) {
     SCOPED_TRACE(path.string());
     TempFolder folder;
     const ConvertRequest request{find_format("chd"), folder / "disc.chd"};
-    const Conversion conversion = plan_conversion(image, request, work);
+    const Conversion conversion = plan_conversion(image, request, context);
     ASSERT_TRUE(conversion.losses.empty()) << conversion.losses.front().kind;
-    write_outputs(image, conversion.plan, {}, work);
+    write_outputs(image, conversion.plan, {}, context);
     const Image back = open_image(folder / "disc.chd");
     for (const Warning& w : back.warnings) EXPECT_NE(w.code, "sheet_ignored");
     EXPECT_EQ(sheet_of(back), sheet_of(image));
-    EXPECT_EQ(prove_same(image, back, {.holds = request.target->holds}, work).sha1.size(), 40u);
+    EXPECT_EQ(prove_same(image, back, {.holds = request.target->holds}, context).sha1.size(), 40u);
     const cd::Layout &a = image.cd()->layout(), &b = back.cd()->layout();
     ASSERT_EQ(a.tracks.size(), b.tracks.size());
     for (std::size_t i = 0; i < a.tracks.size(); ++i) {

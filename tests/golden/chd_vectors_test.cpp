@@ -137,17 +137,17 @@ TEST(ChdVectors, GoodSamplesAreReadToTheLastBit) {
     }
     if (sample.contains("tracks") && sample["tracks"].is_array()) check_tracks(sample, vector_path("chd/" + file));
     if (sample["raw_sha1_state"] == "ok") {
-      QuietWork work;
-      EXPECT_TRUE(open_image(vector_path("chd/" + file)).container->verify(work, nullptr).empty());
+      QuietContext context;
+      EXPECT_TRUE(open_image(vector_path("chd/" + file)).container->verify(context, nullptr).empty());
     }
   }
   EXPECT_EQ(seen, 31);
 }
 
 fs::path convert(const Image& image, const char* format, const fs::path& out) {
-  QuietWork work;
+  QuietContext context;
   const ConvertRequest request{find_format(format), out};
-  write_outputs(image, plan_conversion(image, request, work).plan, {}, work);
+  write_outputs(image, plan_conversion(image, request, context).plan, {}, context);
   return out;
 }
 
@@ -169,8 +169,8 @@ TEST(ChdVectors, RewrittenTheyHoldTheSame) {
     const fs::path out = convert(image, "chd", folder / "again.chd");
     if (image.cd()) {
       ++discs;
-      QuietWork work;
-      EXPECT_EQ(prove_same(image, open_image(out), {.holds = find_format("chd")->holds}, work).sha1.size(), 40u);
+      QuietContext context;
+      EXPECT_EQ(prove_same(image, open_image(out), {.holds = find_format("chd")->holds}, context).sha1.size(), 40u);
       continue;
     }
     // Hard disks and plain data stay what they are, to the byte and with all that is said of them.
@@ -202,8 +202,8 @@ TEST(ChdVectors, EveryRefusalHasItsReason) {
     };
     std::string code = "nothing";
     if (stage == "verify") {
-      QuietWork work;
-      const auto problems = open_image(vector_path("chd/" + file)).container->verify(work, nullptr);
+      QuietContext context;
+      const auto problems = open_image(vector_path("chd/" + file)).container->verify(context, nullptr);
       for (const ContainerProblem& p : problems) code = p.code;
     } else {
       try {

@@ -103,13 +103,13 @@ struct Converted {
 };
 
 Converted convert(const Image& image, const char* target, const fs::path& out, const Settings& settings = {}) {
-  QuietWork work;
+  QuietContext context;
   ConvertRequest request{find_format(target), out, settings, {}};
   for (const std::string& kind : content_loss_kinds()) request.accepted.insert(kind);
   Converted done;
-  done.conversion = plan_conversion(image, request, work);
+  done.conversion = plan_conversion(image, request, context);
   done.losses = content_losses(done.conversion.losses);
-  done.files = write_outputs(image, done.conversion.plan, {}, work);
+  done.files = write_outputs(image, done.conversion.plan, {}, context);
   return done;
 }
 
@@ -174,8 +174,8 @@ TEST_P(GoodSheet, CountsWhatAnIsoWouldLose) {
   const nlohmann::json& expected = GetParam().expected["iso"];
   if (!expected.contains("form2_sectors")) return;
   const Image image = open_image(sheet_path(GetParam()));
-  QuietWork work;
-  const UserDataScan scan = scan_user_data(*image.cd(), expected["track"], work);
+  QuietContext context;
+  const UserDataScan scan = scan_user_data(*image.cd(), expected["track"], context);
   EXPECT_EQ(scan.form2, expected["form2_sectors"]);
   EXPECT_EQ(scan.empty_form2, expected["empty_form2_sectors"]);
   EXPECT_EQ(scan.bad, expected["bad_sectors"]);

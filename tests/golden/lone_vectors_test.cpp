@@ -95,14 +95,14 @@ TEST_P(LoneImage, GivesTheExpectedIso) {
   const nlohmann::json& expected = GetParam().expected;
   if (!expected["ok"].get<bool>()) return;
   const Image image = open_image(path);
-  QuietWork work;
+  QuietContext context;
   ConvertRequest request{find_format("iso"), folder / "out.iso", {}, {"audio", "raw-headers", "form2"}};
   if (expected["iso"].contains("ok")) {
-    EXPECT_THROW(plan_conversion(image, request, work), Error);
+    EXPECT_THROW(plan_conversion(image, request, context), Error);
     return;
   }
-  const Conversion conversion = plan_conversion(image, request, work);
-  write_outputs(image, conversion.plan, {}, work);
+  const Conversion conversion = plan_conversion(image, request, context);
+  write_outputs(image, conversion.plan, {}, context);
   EXPECT_EQ(sha256_file(folder / "out.iso"), expected["iso"]["sha256"]);
   EXPECT_EQ(warning_codes(conversion.warnings), expected["iso"]["warnings"]);
   std::set<std::string> losses;
@@ -118,10 +118,10 @@ TEST_P(LoneImage, GetsARightSheet) {
   const nlohmann::json& expected = GetParam().expected;
   if (!expected["ok"].get<bool>()) return;
   const Image image = open_image(path);
-  QuietWork work;
+  QuietContext context;
   const Conversion conversion =
-      plan_conversion(image, {find_format("cue"), folder / "out.cue", {}, {"subchannel"}}, work);
-  write_outputs(image, conversion.plan, {}, work);
+      plan_conversion(image, {find_format("cue"), folder / "out.cue", {}, {"subchannel"}}, context);
+  write_outputs(image, conversion.plan, {}, context);
   const Image back = open_image(folder / "out.cue");
   // Layouts no sheet can name are written as plain raw sectors; all others keep their tracks and modes.
   ASSERT_EQ(back.cd()->layout().tracks.size(), image.cd()->layout().tracks.size());

@@ -222,8 +222,8 @@ TEST(VolumeVectors, ImagesOfTheFolderAreByteForByteTheExpectedOnes) {
     const IsoBuild build = plan_iso(vector_path("iso/tree"), folder / "out.iso", options);
     Image none;
     none.path = "tree";
-    QuietWork work;
-    write_outputs(none, build.plan, {}, work);
+    QuietContext context;
+    write_outputs(none, build.plan, {}, context);
     const SourcePtr made = open_file(folder / "out.iso");
     EXPECT_EQ(made->size(), expect["bytes"].get<std::uint64_t>());
     EXPECT_EQ(digest_of("sha256", whole(made)), expect["sha256"].get<std::string>());

@@ -341,12 +341,12 @@ TEST(WiiVectors, TheWholeTreeIsVerified) {
   Kitchen kitchen;
   make_parts(kitchen);
   const KeyRingPtr keys = keys_of(kitchen.folder());
-  testkit::QuietWork work;
+  testkit::QuietContext context;
   int sound = 0, broken = 0;
   for (const auto& [name, sample] : samples().items()) {
     if (!is_wii(name, sample) || name == "wii-tiny-full.iso") continue;
     SCOPED_TRACE(name);
-    const CheckResult result = check_image(open_sample(kitchen, name, keys), {{}}, work);
+    const CheckResult result = check_image(open_sample(kitchen, name, keys), {{}}, context);
     const std::set<std::string> errors = errors_of(result);
     if (sample["valid"]) {
       ++sound;
@@ -373,9 +373,9 @@ TEST(WiiVectors, TheWholeTreeIsVerified) {
 
 TEST(WiiVectors, DamageNamesTheFilesItHits) {
   Kitchen kitchen;
-  testkit::QuietWork work;
+  testkit::QuietContext context;
   const KeyRingPtr keys = keys_of(kitchen.folder());
-  const CheckResult result = check_image(open_sample(kitchen, "wii-bad-h0-two.iso", keys), {{}}, work);
+  const CheckResult result = check_image(open_sample(kitchen, "wii-bad-h0-two.iso", keys), {{}}, context);
   ASSERT_EQ(errors_of(result), std::set<std::string>{"hash_h0"});
   const auto finding = std::find_if(result.findings.begin(), result.findings.end(),
                                     [](const Finding& f) { return f.code == "hash_h0"; });
@@ -386,7 +386,7 @@ TEST(WiiVectors, DamageNamesTheFilesItHits) {
 
 TEST(WiiVectors, AWrongKeyIsSaidOnceAndNothingElse) {
   Kitchen kitchen;
-  testkit::QuietWork work;
+  testkit::QuietContext context;
   const KeyRingPtr wrong = keys_of(kitchen.folder(), "wrong_key_hex");
   const Image image = open_sample(kitchen, "wii-tiny-wrong-key-test.iso", wrong);
   const auto code_of = [](const auto& act) -> std::string {
@@ -397,12 +397,12 @@ TEST(WiiVectors, AWrongKeyIsSaidOnceAndNothingElse) {
       return e.details.code;
     }
   };
-  EXPECT_EQ(code_of([&] { check_image(image, {{}}, work); }), "wrong_key");
+  EXPECT_EQ(code_of([&] { check_image(image, {{}}, context); }), "wrong_key");
   EXPECT_EQ(code_of([&] { read_volumes(image); }), "wrong_key");
   EXPECT_EQ(code_of([&] { scrub(image, {.unused = true}); }), "wrong_key");
   const Image locked = open_sample(kitchen, "wii-tiny-wrong-key-test.iso", nullptr);
   EXPECT_EQ(code_of([&] { read_volumes(locked); }), "no_key");
-  EXPECT_EQ(check_image(locked, {{}}, work).verdict, Verdict::intact);
+  EXPECT_EQ(check_image(locked, {{}}, context).verdict, Verdict::intact);
 }
 
 TEST(WiiVectors, ScrubbingLeavesOutWhatTheVectorsLeaveOut) {

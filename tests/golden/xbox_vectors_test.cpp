@@ -213,7 +213,7 @@ std::map<std::string, std::string> facts_of(const Image& image) {
 
 TEST(XboxVectors, ContainersGiveTheirDiscsAndPackagesTheirFiles) {
   const Packages packages;
-  QuietWork work;
+  QuietContext context;
   int seen = 0;
   for (const json& sample : described_xbox()["samples"]) {
     const std::string name = sample["open"];
@@ -236,7 +236,7 @@ TEST(XboxVectors, ContainersGiveTheirDiscsAndPackagesTheirFiles) {
       EXPECT_EQ(facts["table_copies"], std::to_string(e["table_copies"].get<int>()));
       expect_entries(read_volumes(image).front(), e["entries"]);
     }
-    EXPECT_EQ(check_image(image, {{}}, work).verdict, Verdict::intact);
+    EXPECT_EQ(check_image(image, {{}}, context).verdict, Verdict::intact);
   }
   EXPECT_EQ(seen, 9);
 }
@@ -274,8 +274,8 @@ TEST(XboxVectors, AContainerInOneFileHoldsItsDiscBehindTheHeader) {
     if (volume.entries[i].kind == EntryKind::file) {
       EXPECT_EQ(sha1_of(volume, volume.entries[i]), sha1_of(same, same.entries[i]));
     }
-  QuietWork work;
-  EXPECT_EQ(check_image(image, {{}}, work).verdict, Verdict::intact);
+  QuietContext context;
+  EXPECT_EQ(check_image(image, {{}}, context).verdict, Verdict::intact);
 }
 
 TEST(XboxVectors, DamagedContainersAreToldWithTheFilesTheyHit) {
@@ -312,8 +312,8 @@ TEST(XboxVectors, DamagedContainersAreToldWithTheFilesTheyHit) {
       continue;
     }
     const Image image = open_image(path, options);
-    QuietWork work;
-    const CheckResult result = check_image(image, {{}}, work);
+    QuietContext context;
+    const CheckResult result = check_image(image, {{}}, context);
     const auto& wanted = codes.at(e["must_report"].get<std::string>());
     const auto found = std::find_if(result.findings.begin(), result.findings.end(),
                                     [&](const Finding& f) { return wanted.contains(f.code); });
@@ -372,9 +372,9 @@ TEST(XboxVectors, AContainerIsWrittenAndReadBack) {
   write_file(folder / "modern.iso", image_bytes("modern.iso"));
   const Image image = open_image(folder / "modern.iso");
   EXPECT_EQ(image.format->id, "xiso");
-  QuietWork work;
+  QuietContext context;
   const auto write = [&](unsigned threads, const std::string& where) {
-    Work own{work.progress, threads};
+    JobContext own{context.progress, threads};
     const Format& god = *find_format("god");
     const WritePlan plan =
         god.plan_write(image, folder / where / "x", Settings::of(god.settings, {{"title", "Brass Orchard"}}));
@@ -388,7 +388,7 @@ TEST(XboxVectors, AContainerIsWrittenAndReadBack) {
   EXPECT_EQ(sha256_file(header), sha256_file(again)) << "the same for one thread and eight";
   const Image result = open_image(header);
   EXPECT_TRUE(result.warnings.empty());
-  EXPECT_EQ(check_image(result, {{}}, work).verdict, Verdict::intact);
+  EXPECT_EQ(check_image(result, {{}}, context).verdict, Verdict::intact);
   const std::string original = image_bytes("modern.iso");
   EXPECT_EQ(sha1_of(result.blocks(), original.size()), sha1_of(as_view(original)));
   auto facts = facts_of(result);
@@ -411,25 +411,25 @@ TEST(XboxVectors, ContainersOfTwoDataFiles) {
   image.path = folder / "big.iso";
   image.format = find_format("xiso");
   image.content = BlockContent{.bytes = make_xdvdfs(std::move(root), {.padded = false}).image};
-  QuietWork work;
+  QuietContext context;
   WriteJob job;
   job.target = target_facts(folder.path());
   const WritePlan plan = find_format("god")->plan_write(image, folder / "x", {});
   ASSERT_EQ(plan.outputs.size(), 3u);
-  const auto written = write_outputs(image, plan, job, work);
+  const auto written = write_outputs(image, plan, job, context);
   EXPECT_EQ(written[0].path.filename(), "Data0001");
   EXPECT_EQ(written[1].size_bytes, 170'459'136u);
   const fs::path header = written.back().path;
-  EXPECT_EQ(check_image(open_image(header), {{}}, work).verdict, Verdict::intact);
+  EXPECT_EQ(check_image(open_image(header), {{}}, context).verdict, Verdict::intact);
   flip_byte(written[0].path, 0x2010);
-  const CheckResult damaged = check_image(open_image(header), {{}}, work);
+  const CheckResult damaged = check_image(open_image(header), {{}}, context);
   EXPECT_EQ(damaged.verdict, Verdict::damaged);
   ASSERT_EQ(damaged.findings.front().code, "hash_data");
   EXPECT_EQ(damaged.findings.front().files, std::vector<std::string>{"far.bin"});
   fs::remove(written[0].path);
   OpenOptions options;
   options.allow_missing = true;
-  const CheckResult missing = check_image(open_image(header, options), {{}}, work);
+  const CheckResult missing = check_image(open_image(header, options), {{}}, context);
   EXPECT_NE(missing.verdict, Verdict::intact);
   EXPECT_THROW(open_image(header), Error) << "a conversion has nothing to begin with";
 }

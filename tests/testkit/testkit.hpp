@@ -55,11 +55,11 @@ struct Outcome {
 /// Runs `program` in `folder` with stdin closed; NO_COLOR and a plain locale are set.
 Outcome run_program(const std::string& program, const std::vector<std::string>& arguments, const fs::path& folder);
 
-/// Work for tests that need none of it.
-struct QuietWork {
+/// A context for tests that need none of it.
+struct QuietContext {
   Progress progress;
-  Work work{progress, 0};
-  operator Work&() { return work; }
+  JobContext context{progress, 0};
+  operator JobContext&() { return context; }
 };
 
 /// A deterministic byte stream: the same seed, the same bytes.

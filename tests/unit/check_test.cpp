@@ -23,8 +23,8 @@ class CheckTest : public testing::Test {
   }
   CheckResult check(const fs::path& path, unsigned threads = 0) {
     Progress progress;
-    Work work{progress, threads};
-    return check_image(open_image(path, {.allow_missing = true}), {}, work);
+    JobContext context{progress, threads};
+    return check_image(open_image(path, {.allow_missing = true}), {}, context);
   }
   const TempFolder folder;
   fs::path sheet;
@@ -106,21 +106,21 @@ TEST_F(CheckTest, ACutFileIsIncomplete) {
 TEST_F(CheckTest, RepairGivesBackTheOriginalBytes) {
   const std::string whole = read_file(bin);
   for (const int sector : {20, 33}) flip_byte(bin, static_cast<std::uint64_t>(sector) * 2352 + 700);
-  QuietWork work;
+  QuietContext context;
   const Image image = open_image(sheet);
-  const CheckResult result = check_image(image, {}, work);
+  const CheckResult result = check_image(image, {}, context);
   const Image view = repaired_view(image, result);
   const WritePlan plan = plan_repaired_copy(view, folder / "mended/game.cue");
-  write_outputs(view, plan, {}, work);
+  write_outputs(view, plan, {}, context);
   EXPECT_TRUE(read_file(folder / "mended/game.bin") == whole);
   EXPECT_FALSE(read_file(bin) == whole) << "the input stays as it is";
 }
 
 TEST_F(CheckTest, WhatTellsOfAnImageComesAndGoesWithIt) {
-  QuietWork work;
+  QuietContext context;
   const Image image = open_image(sheet);
   const fs::path out = folder / "told/game.cue", map = folder / "told/game.opifex-map";
-  const WritePlan plan = plan_conversion(image, {find_format("cue"), out}, work).plan;
+  const WritePlan plan = plan_conversion(image, {find_format("cue"), out}, context).plan;
   WriteJob job;
   job.texts[map] = "states of all sectors\n";
   // Never the image without it: both are there when the set is looked at, and none if that fails.
@@ -129,24 +129,24 @@ TEST_F(CheckTest, WhatTellsOfAnImageComesAndGoesWithIt) {
     EXPECT_EQ(written.size(), 2u) << "it is no part of the image";
     throw Error({.code = "stopped", .what = "looked at"});
   };
-  EXPECT_THROW(write_outputs(image, plan, job, work), Error);
+  EXPECT_THROW(write_outputs(image, plan, job, context), Error);
   EXPECT_FALSE(fs::exists(map));
   EXPECT_FALSE(fs::exists(out));
   job.inspect = {};
-  write_outputs(image, plan, job, work);
+  write_outputs(image, plan, job, context);
   EXPECT_EQ(read_file(map), "states of all sectors\n");
   EXPECT_TRUE(fs::exists(out));
   // And nothing that stands there is replaced unasked.
   fs::remove(out);
   fs::remove(folder / "told/game.bin");
-  EXPECT_THROW(write_outputs(image, plan, job, work), Error);
+  EXPECT_THROW(write_outputs(image, plan, job, context), Error);
   EXPECT_FALSE(fs::exists(out));
 }
 
 TEST_F(CheckTest, RepairWithNothingToDoIsRefused) {
-  QuietWork work;
+  QuietContext context;
   const Image image = open_image(sheet);
-  EXPECT_THROW(repaired_view(image, check_image(image, {}, work)), Error);
+  EXPECT_THROW(repaired_view(image, check_image(image, {}, context)), Error);
 }
 
 TEST_F(CheckTest, AudioOfTheOtherByteOrderHasTheHashesOfItsSamples) {
@@ -184,8 +184,8 @@ TEST_F(CheckTest, StopsOnRequest) {
   stop.request_stop();
   Progress progress;
   progress.stop = stop.get_token();
-  Work work{progress, 0};
-  EXPECT_THROW(check_image(open_image(sheet), {}, work), Error);
+  JobContext context{progress, 0};
+  EXPECT_THROW(check_image(open_image(sheet), {}, context), Error);
 }
 
 }  // namespace

@@ -184,8 +184,8 @@ TEST(Rescue, AlignsMusicOfAnotherPressing) {
   late.replace(kMusic, original.size() - kMusic,
                std::string(kShift, '\0') + original.substr(kMusic, original.size() - kMusic - kShift));
   testkit::write_file(folder / "b.bin", late);
-  testkit::QuietWork work;
-  const RescueResult r = plan_rescue({{open_image(folder / "a.cue"), {}}, {open_image(folder / "b.cue"), {}}}, work);
+  testkit::QuietContext context;
+  const RescueResult r = plan_rescue({{open_image(folder / "a.cue"), {}}, {open_image(folder / "b.cue"), {}}}, context);
   EXPECT_EQ(r.shifts, (std::vector<int>{0, 200}));
   EXPECT_EQ(r.count(RescueHow::lost), 0u);
   EXPECT_GE(r.count(RescueHow::agreed), 1570u) << "all but the last sector, whose end the late dump lacks";
@@ -200,15 +200,15 @@ TEST(Rescue, OfBlocksFillsWhatOneOfThemLacks) {
   whole = original;
   whole.replace(200 * 2048, 2048, std::string(2048, '\x55'));
   testkit::write_file(folder / "b.iso", whole);
-  testkit::QuietWork work;
-  const RescueResult r = plan_rescue({{open_image(folder / "a.iso"), {}}, {open_image(folder / "b.iso"), {}}}, work);
+  testkit::QuietContext context;
+  const RescueResult r = plan_rescue({{open_image(folder / "a.iso"), {}}, {open_image(folder / "b.iso"), {}}}, context);
   EXPECT_TRUE(r.complete());
   EXPECT_EQ(r.only_from, (std::vector<std::uint64_t>{1, 3}));
   Bytes joined(original.size());
   r.image.blocks()->read_at(0, joined);
   EXPECT_EQ(as_text(joined), original);
   testkit::write_file(folder / "short.iso", original.substr(2048));
-  EXPECT_THROW(plan_rescue({{open_image(folder / "a.iso"), {}}, {open_image(folder / "short.iso"), {}}}, work), Error);
+  EXPECT_THROW(plan_rescue({{open_image(folder / "a.iso"), {}}, {open_image(folder / "short.iso"), {}}}, context), Error);
 }
 
 }  // namespace

@@ -34,20 +34,20 @@ class FreeBlocks {
 
 }  // namespace
 
-void run_flow(const Flow& flow, Work& work) {
+void run_flow(const Flow& flow, JobContext& context) {
   std::vector<FlowBlock> blocks(kBlocksInFlight);
   std::vector<FlowBlock*> places;
   for (FlowBlock& block : blocks) places.push_back(&block);
-  run_flow_on(flow, places, work);
+  run_flow_on(flow, places, context);
 }
 
-void run_flow_on(const Flow& flow, std::span<FlowBlock* const> blocks, Work& work) {
+void run_flow_on(const Flow& flow, std::span<FlowBlock* const> blocks, JobContext& context) {
   FreeBlocks free_blocks(blocks);
   std::uint64_t index = 0;
 
   const auto take = [&](tbb::flow_control& control) -> FlowBlock* {
     // There is always one: no more than these are on their way.
-    FlowBlock* const block = work.progress.stop.stop_requested() ? nullptr : free_blocks.take();
+    FlowBlock* const block = context.progress.stop.stop_requested() ? nullptr : free_blocks.take();
     if (!block) {
       control.stop();
       return nullptr;
@@ -73,10 +73,10 @@ void run_flow_on(const Flow& flow, std::span<FlowBlock* const> blocks, Work& wor
             });
   const auto whole = chain & tbb::make_filter<FlowBlock*, void>(serial_in_order, finish);
 
-  const int threads = work.threads == 0 ? tbb::task_arena::automatic : static_cast<int>(work.threads);
+  const int threads = context.threads == 0 ? tbb::task_arena::automatic : static_cast<int>(context.threads);
   tbb::task_arena arena(threads);
   arena.execute([&] { tbb::parallel_pipeline(blocks.size(), whole); });
-  work.progress.check_stop();
+  context.progress.check_stop();
 }
 
 }  // namespace opifex

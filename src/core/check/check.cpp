@@ -25,8 +25,8 @@ using cd::Lba;
 
 class Checker {
  public:
-  Checker(const Image& image, const CheckOptions& options, Work& work)
-      : image_(image), options_(options), work_(work) {}
+  Checker(const Image& image, const CheckOptions& options, JobContext& context)
+      : image_(image), options_(options), context_(context) {}
 
   CheckResult run() {
     const std::optional<Error> no_tree = open_tree();
@@ -107,7 +107,7 @@ class Checker {
   bool see_container() {
     if (!image_.container) return true;
     const auto seen = image_.container->seen();
-    const auto problems = seen ? *seen : image_.container->verify(work_, nullptr);
+    const auto problems = seen ? *seen : image_.container->verify(context_, nullptr);
     if (!problems.empty()) container_is_damaged(problems);
     return problems.empty();
   }
@@ -136,7 +136,7 @@ class Checker {
       disc->read_at(piece.at, b.data);
       tree_->judge(piece.at, b.data);
     };
-    run_flow(flow, work_);
+    run_flow(flow, context_);
   }
 
   /// False if the container is damaged: its sectors cannot be looked at, and the result says so already.
@@ -147,7 +147,7 @@ class Checker {
     // Sectors out of a container come by as it is verified.
     Watcher watcher(stream, hashers, judge_.get());
     const bool passes_on = image_.cd() || image_.container->decodes_blocks();
-    const auto problems = image_.container->verify(work_, passes_on ? &watcher : nullptr);
+    const auto problems = image_.container->verify(context_, passes_on ? &watcher : nullptr);
     if (!problems.empty()) container_is_damaged(problems);
     return problems.empty();
   }
@@ -181,7 +181,7 @@ class Checker {
   };
 
   void read_blocks(const Stream& stream, std::vector<SpanHasher>& hashers) {
-    work_.progress.begin("checking", stream.size_bytes);
+    context_.progress.begin("checking", stream.size_bytes);
     std::vector<StreamRun> blocks;
     for (const StreamRun& s : stream.stretches) {
       if (s.decoded && image_.container) continue;
@@ -211,8 +211,8 @@ class Checker {
       for (std::size_t lane = 0; lane < hasher.lanes(); ++lane)
         flow.consume.emplace_back(
             [&hasher, &blocks, lane](const FlowBlock& b) { hasher.update(lane, blocks[b.index].at, b.data); });
-    flow.consume.emplace_back([&](const FlowBlock& b) { work_.progress.done_bytes += blocks[b.index].size_bytes; });
-    run_flow(flow, work_);
+    flow.consume.emplace_back([&](const FlowBlock& b) { context_.progress.done_bytes += blocks[b.index].size_bytes; });
+    run_flow(flow, context_);
   }
 
   static bool is_hole(const StreamRun& s, std::uint64_t done, std::uint64_t size) {
@@ -416,7 +416,7 @@ class Checker {
 
   const Image& image_;
   const CheckOptions& options_;
-  Work& work_;
+  JobContext& context_;
   CheckResult result_;
   bool container_sound_ = true;
   std::optional<WiiTree> tree_;
@@ -445,8 +445,8 @@ std::string_view to_string(Severity severity) {
   return severity == Severity::note ? "note" : severity == Severity::warning ? "warning" : "error";
 }
 
-CheckResult check_image(const Image& image, const CheckOptions& options, Work& work) {
-  return Checker(image, options, work).run();
+CheckResult check_image(const Image& image, const CheckOptions& options, JobContext& context) {
+  return Checker(image, options, context).run();
 }
 
 }  // namespace opifex

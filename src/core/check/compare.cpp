@@ -43,7 +43,7 @@ Files files_of(const fs::path& folder) {
   return files;
 }
 
-void compare_one(const Side& here, const Side& there, Comparison& result, Work& work) {
+void compare_one(const Side& here, const Side& there, Comparison& result, JobContext& context) {
   const auto differs = [&](std::string detail) {
     result.differences.push_back({Difference::Kind::different, here.path, std::move(detail)});
   };
@@ -51,16 +51,16 @@ void compare_one(const Side& here, const Side& there, Comparison& result, Work& 
     return differs(fmt::format("{} bytes here, {} there", grouped(here.size_bytes), grouped(there.size_bytes)));
   const SourcePtr a = here.open(), b = there.open();
   if (!a || !b) return differs(a ? "it cannot be read there" : "it cannot be read here");
-  if (const auto at = first_difference(*a, *b, work.progress))
+  if (const auto at = first_difference(*a, *b, context.progress))
     return differs(fmt::format("from byte {} on", grouped(*at)));
-  work.progress.done_bytes += here.size_bytes;
+  context.progress.done_bytes += here.size_bytes;
   ++result.same_files;
 }
 
-void compare_files(const Files& here, const Files& there, Comparison& result, Work& work) {
+void compare_files(const Files& here, const Files& there, Comparison& result, JobContext& context) {
   std::uint64_t total = 0;
   for (const auto& [key, side] : here) total += side.size_bytes;
-  work.progress.begin("comparing files", total);
+  context.progress.begin("comparing files", total);
   for (const auto& [key, side] : there)
     if (!here.contains(key)) result.differences.push_back({Difference::Kind::missing, side.path, "only there"});
   for (const auto& [key, side] : here) {
@@ -68,7 +68,7 @@ void compare_files(const Files& here, const Files& there, Comparison& result, Wo
     if (other == there.end())
       result.differences.push_back({Difference::Kind::extra, side.path, "only here"});
     else
-      compare_one(side, other->second, result, work);
+      compare_one(side, other->second, result, context);
   }
 }
 
@@ -101,10 +101,10 @@ std::vector<SectorRange> ranges_of(const Image& a, const Image& b, bool user) {
 }
 
 /// The first sector whose subchannel `a` has and `b` has not, or another one, unless it tells nothing new.
-std::optional<cd::Lba> other_subchannel(const Image& a, const Image& b, Work& work) {
+std::optional<cd::Lba> other_subchannel(const Image& a, const Image& b, JobContext& context) {
   for (const Extent& e : a.cd()->extents())
     for (cd::Lba lba = e.lba; lba < e.end() && e.form == StoredForm::raw_with_pw; ++lba) {
-      work.progress.check_stop();
+      context.progress.check_stop();
       const auto here = a.cd()->subchannel_at(lba), there = b.cd()->subchannel_at(lba);
       if (there && (!here || *here == *there)) continue;
       if (there) return lba;
@@ -114,7 +114,7 @@ std::optional<cd::Lba> other_subchannel(const Image& a, const Image& b, Work& wo
 }
 
 /// What a disc says beside its sectors.
-void compare_marks(const Image& a, const Image& b, Comparison& result, Work& work) {
+void compare_marks(const Image& a, const Image& b, Comparison& result, JobContext& context) {
   const cd::Layout &x = a.cd()->layout(), &y = b.cd()->layout();
   const auto differs = [&](bool other, std::string what) {
     if (other) result.other_marks.push_back(std::move(what));
@@ -134,8 +134,8 @@ void compare_marks(const Image& a, const Image& b, Comparison& result, Work& wor
     differs(s.texts != t.texts, of("the texts"));
     differs(s.session != t.session, of("the session"));
   }
-  auto lba = other_subchannel(a, b, work);
-  if (!lba) lba = other_subchannel(b, a, work);
+  auto lba = other_subchannel(a, b, context);
+  if (!lba) lba = other_subchannel(b, a, context);
   if (lba) differs(true, fmt::format("the subchannel, from sector {} on", *lba));
 }
 
@@ -157,17 +157,17 @@ SourcePtr rest_of(const Image& image) {
   return slice_source(file, end, file->size() - end);
 }
 
-void compare_rest(const Image& a, const Image& b, Comparison& result, Work& work) {
+void compare_rest(const Image& a, const Image& b, Comparison& result, JobContext& context) {
   const SourcePtr here = rest_of(a), there = rest_of(b);
   if (here->size() != there->size())
     result.other_marks.push_back(fmt::format("what lies behind the last sector: {} here, {} there",
                                              plural(here->size(), "byte"), plural(there->size(), "byte")));
-  else if (first_difference(*here, *there, work.progress))
+  else if (first_difference(*here, *there, context.progress))
     result.other_marks.push_back("the bytes behind the last sector");
 }
 
 /// True if there was something to compare.
-void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& work) {
+void compare_sectors(const Image& a, const Image& b, Comparison& result, JobContext& context) {
   const auto is_disc = [](const Image& i) { return i.cd() || i.blocks(); };
   if (!is_disc(a) || !is_disc(b)) {
     result.remarks.emplace_back("a package has no sectors: its files are compared");
@@ -187,7 +187,7 @@ void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& w
   const SourcePtr x = user ? a.user_data() : nullptr, y = user ? b.user_data() : nullptr;
   std::uint64_t total = 0;
   for (const SectorRange& r : ranges) total += r.count * each;
-  work.progress.begin("comparing sectors", total);
+  context.progress.begin("comparing sectors", total);
   std::mutex mutex;
   Flow flow;
   flow.next = [&](FlowBlock& block) {
@@ -218,12 +218,12 @@ void compare_sectors(const Image& a, const Image& b, Comparison& result, Work& w
       result.first_other_sector = std::min(result.first_other_sector.value_or(lba), lba);
     }
   };
-  flow.consume.emplace_back([&](const FlowBlock& block) { work.progress.done_bytes += block.data.size(); });
-  run_flow(flow, work);
+  flow.consume.emplace_back([&](const FlowBlock& block) { context.progress.done_bytes += block.data.size(); });
+  run_flow(flow, context);
   result.same_sectors = result.other_sectors == 0;
   if (!*result.same_sectors) return;
-  compare_rest(a, b, result, work);
-  if (!user) compare_marks(a, b, result, work);
+  compare_rest(a, b, result, context);
+  if (!user) compare_marks(a, b, result, context);
   result.compared =
       user ? "2048 bytes of user data" : "2352 bytes, with gaps, indexes, flags, codes, texts and subchannel";
 }
@@ -247,20 +247,20 @@ bool Comparison::same() const {
   return differences.empty() && same_files > 0 && !other_music;
 }
 
-Comparison compare_images(const Image& here, const Image& other, Work& work) {
+Comparison compare_images(const Image& here, const Image& other, JobContext& context) {
   Comparison result;
-  compare_sectors(here, other, result, work);
+  compare_sectors(here, other, result, context);
   if (result.same_sectors && *result.same_sectors) return result;
   const Files files = files_of(here);
-  compare_files(files, files_of(other), result, work);
+  compare_files(files, files_of(other), result, context);
   refuse_nothing(here, result, files);
   return result;
 }
 
-Comparison compare_with_folder(const Image& here, const fs::path& folder, Work& work) {
+Comparison compare_with_folder(const Image& here, const fs::path& folder, JobContext& context) {
   Comparison result;
   const Files files = files_of(here);
-  compare_files(files, files_of(folder), result, work);
+  compare_files(files, files_of(folder), result, context);
   refuse_nothing(here, result, files);
   return result;
 }

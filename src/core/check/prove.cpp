@@ -129,11 +129,11 @@ bool keeps_subchannel(const Capabilities& holds, const CdImage& disc, const Exte
   return holds.any_subchannel || (holds.subchannel && cdg);
 }
 
-void compare_subchannel(const Image& source, const Image& result, const Capabilities& holds, Work& work) {
+void compare_subchannel(const Image& source, const Image& result, const Capabilities& holds, JobContext& context) {
   for (const Extent& e : source.cd()->extents()) {
     if (!keeps_subchannel(holds, *source.cd(), e)) continue;
     for (Lba lba = e.lba; lba < e.end(); ++lba) {
-      work.progress.check_stop();
+      context.progress.check_stop();
       const auto here = source.cd()->subchannel_at(lba), there = result.cd()->subchannel_at(lba);
       if (here && (!there || *here != *there))
         fail(result.path.string(), fmt::format("other subchannel at sector {}", lba), "the input's");
@@ -158,7 +158,7 @@ cd::Layout held_layout(const Image& source, const Capabilities& holds) {
   return holds.sessions || holds.areas ? source.cd()->layout() : first_session(source.cd()->layout());
 }
 
-Proof prove_disc(const Image& source, const Image& result, const ProofRequest& request, Work& work) {
+Proof prove_disc(const Image& source, const Image& result, const ProofRequest& request, JobContext& context) {
   const std::string file = result.path.string();
   const cd::Layout held = held_layout(source, request.holds);
   const LayoutProof layout(held, result.cd()->layout(), request.holds, file);
@@ -173,7 +173,7 @@ Proof prove_disc(const Image& source, const Image& result, const ProofRequest& r
   const std::vector<Compared> runs = track_runs(held, std::max(from, there));
   std::uint64_t sectors = 0;
   for (const Compared& run : runs) sectors += run.sectors;
-  work.progress.begin("proving", sectors * cd::kRawBytes);
+  context.progress.begin("proving", sectors * cd::kRawBytes);
   Digest digest("sha1");
   Flow flow;
   flow.next = [&](FlowBlock& block) {
@@ -193,10 +193,10 @@ Proof prove_disc(const Image& source, const Image& result, const ProofRequest& r
   };
   flow.consume.emplace_back([&](const FlowBlock& block) {
     digest.update(block.data);
-    work.progress.done_bytes += block.data.size();
+    context.progress.done_bytes += block.data.size();
   });
-  run_flow(flow, work);
-  compare_subchannel(source, result, request.holds, work);
+  run_flow(flow, context);
+  compare_subchannel(source, result, request.holds, context);
   const bool part = held.tracks.size() < source.cd()->layout().tracks.size();
   return {digest.finish(), fmt::format("{}{}{} sectors of 2352 bytes", part ? "of the first session " : "",
                                        borders ? layout.words() + ", " : "", grouped(sectors))};
@@ -204,7 +204,7 @@ Proof prove_disc(const Image& source, const Image& result, const ProofRequest& r
 
 /// Holes of both sides are not read. Returns the SHA-1 of the bytes.
 std::string compare_bytes(const ByteSource& source, const ByteSource& result, std::uint64_t size,
-                          const std::string& file, Work& work) {
+                          const std::string& file, JobContext& context) {
   struct Piece {
     std::uint64_t at = 0, size = 0;
     bool hole = false;
@@ -239,10 +239,10 @@ std::string compare_bytes(const ByteSource& source, const ByteSource& result, st
       digest.update_zeros(piece.size);
     else
       digest.update(block.data);
-    work.progress.done_bytes += piece.size;
+    context.progress.done_bytes += piece.size;
   });
-  work.progress.begin("proving", size);
-  run_flow(flow, work);
+  context.progress.begin("proving", size);
+  run_flow(flow, context);
   return digest.finish();
 }
 
@@ -276,14 +276,14 @@ SourcePtr held_bytes(const Image& source, const ProofRequest& request) {
   return slice_source(data, from, static_cast<std::uint64_t>(end) * cd::kUserBytes - from);
 }
 
-Proof prove_blocks(const Image& source, const Image& result, const ProofRequest& request, Work& work) {
+Proof prove_blocks(const Image& source, const Image& result, const ProofRequest& request, JobContext& context) {
   const std::string file = result.path.string();
   const SourcePtr here = held_bytes(source, request);
   const SourcePtr there = result.blocks() ? result.blocks() : result.user_data();
   const std::uint64_t size = here->size();
   if (!there || there->size() < size)
     fail(file, fmt::format("{} bytes", grouped(there ? there->size() : 0)), grouped(size));
-  const std::string sha1 = compare_bytes(*here, *there, size, file, work);
+  const std::string sha1 = compare_bytes(*here, *there, size, file, context);
   const std::uint64_t block_end = (size + cd::kUserBytes - 1) / cd::kUserBytes * cd::kUserBytes;
   const bool more = there->size() > block_end && !request.holds.whole_discs;
   // A copied container goes on where the source does.
@@ -294,8 +294,8 @@ Proof prove_blocks(const Image& source, const Image& result, const ProofRequest&
                             there->size() > block_end ? ", zeros behind them" : "")};
 }
 
-Proof prove_files(const Image& source, const Image& result, Work& work) {
-  const Comparison found = compare_images(source, result, work);
+Proof prove_files(const Image& source, const Image& result, JobContext& context) {
+  const Comparison found = compare_images(source, result, context);
   if (!found.same())
     fail(result.path.string(),
          found.differences.empty() ? "other files" : printable(found.differences.front().path + " differs"),
@@ -305,10 +305,10 @@ Proof prove_files(const Image& source, const Image& result, Work& work) {
 
 }  // namespace
 
-Proof prove_same(const Image& source, const Image& result, const ProofRequest& request, Work& work) {
-  if (request.rebuilt) return prove_files(source, result, work);
+Proof prove_same(const Image& source, const Image& result, const ProofRequest& request, JobContext& context) {
+  if (request.rebuilt) return prove_files(source, result, context);
   const bool sectors = source.cd() && result.cd() && !result.blocks();
-  return sectors ? prove_disc(source, result, request, work) : prove_blocks(source, result, request, work);
+  return sectors ? prove_disc(source, result, request, context) : prove_blocks(source, result, request, context);
 }
 
 namespace {
@@ -327,7 +327,7 @@ void require_layout(const Image& source, const Image& result, const Capabilities
 }  // namespace
 
 Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::vector<WrittenFile>& written,
-                   Work& work) {
+                   JobContext& context) {
   std::vector<SourcePtr> wanted, found;
   for (const PlannedOutput& output : plan.outputs)
     for (const Piece& piece : output.pieces) {
@@ -343,7 +343,7 @@ Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::ve
   const std::string name = written.front().path.string();
   const SourcePtr whole = concat_source(std::move(wanted), name), copy = concat_source(std::move(found), name);
   if (copy->size() != whole->size()) fail(name, fmt::format("{} bytes", grouped(copy->size())), grouped(whole->size()));
-  return {compare_bytes(*whole, *copy, whole->size(), name, work),
+  return {compare_bytes(*whole, *copy, whole->size(), name, context),
           fmt::format("{} bytes in {} file{}", grouped(whole->size()), written.size(), written.size() == 1 ? "" : "s")};
 }
 
@@ -358,12 +358,12 @@ bool can_be_compared(const Image& source, const Format& target, const std::vecto
 }
 
 Inspection inspection_of(const Image& source, const ConvertRequest& request, const WritePlan& plan, Inspect how,
-                         Proof& proof, Work& work) {
+                         Proof& proof, JobContext& context) {
   const bool prove = how == Inspect::prove, same_content = how != Inspect::readable;
-  return [&source, &plan, &proof, &work, prove, same_content, request](const FileSpacePtr& staged,
+  return [&source, &plan, &proof, &context, prove, same_content, request](const FileSpacePtr& staged,
                                                                        const std::vector<WrittenFile>& written) {
     if (!source.cd() && !source.blocks()) {  // a package, copied as it is
-      if (prove) proof = prove_copies(plan, *staged, written, work);
+      if (prove) proof = prove_copies(plan, *staged, written, context);
       return;
     }
     const std::filesystem::path lead = leading_file(plan, written).path;
@@ -380,7 +380,7 @@ Inspection inspection_of(const Image& source, const ConvertRequest& request, con
         proof = prove_same(source, result,
                            {request.target->holds, static_cast<int>(request.settings.number(kTrack).value_or(0)),
                             request.settings.flag(kRebuild)},
-                           work);
+                           context);
     } catch (const Error& e) {
       if (e.details.fault != Fault::refused) throw;
       const bool no_disc = std::any_of(source.warnings.begin(), source.warnings.end(),

@@ -54,10 +54,10 @@ ByPath files_in(const Image& image) {
                .hint = "run the job again, and check the drive and the memory of this computer"});
 }
 
-std::string sha1_of(const ByteSource& source, Work& work) {
+std::string sha1_of(const ByteSource& source, JobContext& context) {
   Digest digest("sha1");
   for (std::uint64_t at = 0; at < source.size();) {
-    work.progress.check_stop();
+    context.progress.check_stop();
     const Bytes piece = read_up_to(source, at, 1 << 20);
     digest.update(piece);
     at += piece.size();
@@ -89,7 +89,7 @@ void join_parts(ByPath& folder) {
 
 }  // namespace
 
-Proof prove_folder(const FolderTree& tree, const Image& result, const std::vector<std::string>& made_anew, Work& work) {
+Proof prove_folder(const FolderTree& tree, const Image& result, const std::vector<std::string>& made_anew, JobContext& context) {
   ByPath folder, image = files_in(result);
   list(tree.root, "", folder);
   if (std::any_of(folder.begin(), folder.end(), [&](const auto& f) { return !image.contains(f.first); }))
@@ -100,7 +100,7 @@ Proof prove_folder(const FolderTree& tree, const Image& result, const std::vecto
   }
   std::uint64_t total = 0, same = 0, renamed = 0;
   for (const auto& [key, file] : folder) total += file.size_bytes;
-  work.progress.begin("proving", total);
+  context.progress.begin("proving", total);
   for (auto at = folder.begin(); at != folder.end();) {
     const auto there = image.find(at->first);
     if (there == image.end()) {
@@ -108,18 +108,18 @@ Proof prove_folder(const FolderTree& tree, const Image& result, const std::vecto
       continue;
     }
     const SourcePtr a = at->second.open(), b = there->second.open();
-    if (a->size() != b->size() || first_difference(*a, *b, work.progress))
+    if (a->size() != b->size() || first_difference(*a, *b, context.progress))
       differs(result, printable(there->second.path), "the bytes it has in the folder");
-    work.progress.done_bytes += a->size();
+    context.progress.done_bytes += a->size();
     ++same;
     image.erase(there);
     at = folder.erase(at);
   }
   // Names that the image cannot hold were changed: what is left is told apart by its contents.
   std::multimap<std::string, std::string> left;  // by contents
-  for (const auto& [key, file] : folder) left.emplace(sha1_of(*file.open(), work), file.path);
+  for (const auto& [key, file] : folder) left.emplace(sha1_of(*file.open(), context), file.path);
   for (const auto& [key, file] : image) {
-    const auto found = left.find(sha1_of(*file.open(), work));
+    const auto found = left.find(sha1_of(*file.open(), context));
     if (found == left.end()) differs(result, printable(file.path), "only files of the folder");
     left.erase(found);
     ++renamed;

@@ -113,8 +113,8 @@ void append(std::vector<RescueRange>& ranges, RescueRange range) {
 /// One pass over all inputs side by side: every sector is decided, and the inputs are held against the first.
 class Reconciler {
  public:
-  Reconciler(std::shared_ptr<const Joiner> joiner, Work& work)
-      : joiner_(std::move(joiner)), work_(work), size_(joiner_->sector_bytes()), count_(joiner_->inputs().size()) {
+  Reconciler(std::shared_ptr<const Joiner> joiner, JobContext& context)
+      : joiner_(std::move(joiner)), context_(context), size_(joiner_->sector_bytes()), count_(joiner_->inputs().size()) {
     likeness_.resize(count_);
     runs_ = runs_of(*joiner_);
     for (const Run& run : runs_) cut(run);
@@ -127,7 +127,7 @@ class Reconciler {
     result.map = SectorMap(runs_.front().first, runs_.back().end);
     std::uint64_t total = 0;
     for (const Run& run : runs_) total += static_cast<std::uint64_t>(run.end - run.first) * size_ * count_;
-    work_.progress.begin("comparing the dumps", total);
+    context_.progress.begin("comparing the dumps", total);
     FlowOf<Decision> flow;
     flow.next = [&](Block& block) {
       if (block.index >= batches_.size()) return false;
@@ -137,7 +137,7 @@ class Reconciler {
     };
     flow.work = [&](Block& block) { decide(block); };
     flow.consume.emplace_back([&](Block& block) { collect(block, result); });
-    run_flow(flow, work_);
+    run_flow(flow, context_);
   }
 
   /// Error "different_discs".
@@ -224,11 +224,11 @@ class Reconciler {
       append(result.ranges, std::move(r));
     }
     for (std::size_t i = 1; i < count_; ++i) add(likeness_[i], decision.likeness[i]);
-    work_.progress.done_bytes += block.data.size();
+    context_.progress.done_bytes += block.data.size();
   }
 
   std::shared_ptr<const Joiner> joiner_;
-  Work& work_;
+  JobContext& context_;
   std::size_t size_, count_;
   std::vector<Run> runs_, batches_;
   std::vector<Likeness> likeness_;  // of each input to the first
@@ -327,7 +327,7 @@ void refuse_same_dump(const std::vector<RescueInput>& inputs) {
 
 }  // namespace
 
-RescueResult plan_rescue(std::vector<RescueInput> inputs, Work& work) {
+RescueResult plan_rescue(std::vector<RescueInput> inputs, JobContext& context) {
   if (inputs.size() < 2)
     throw Error({.fault = Fault::usage, .code = "usage", .what = "rescue needs at least two dumps of the same disc"});
   for (const RescueInput& input : inputs)
@@ -343,7 +343,7 @@ RescueResult plan_rescue(std::vector<RescueInput> inputs, Work& work) {
 
   RescueResult result;
   result.shifts = joiner->shifts();
-  Reconciler comparison(joiner, work);
+  Reconciler comparison(joiner, context);
   comparison.run(result);
   comparison.expect_one_pressing();
   for (std::size_t i = 0; i < result.shifts.size(); ++i)

@@ -13,9 +13,9 @@ namespace opifex {
 namespace {
 
 /// A finding for each run of sectors.
-std::vector<Finding> damage_in_sectors(const Image& image, Work& work) {
+std::vector<Finding> damage_in_sectors(const Image& image, JobContext& context) {
   std::vector<Finding> findings;
-  const std::vector<cd::Lba> bad = image.cd()->watched_damage(work);
+  const std::vector<cd::Lba> bad = image.cd()->watched_damage(context);
   std::optional<FileMap> files;
   for (std::size_t i = 0; i < bad.size();) {
     std::size_t n = 1;
@@ -38,24 +38,24 @@ std::vector<Finding> damage_in_sectors(const Image& image, Work& work) {
 
 }  // namespace
 
-SourceCheck::SourceCheck(const Image& image, bool sectors, Work& work, const std::vector<Volume>* volumes)
-    : image_(image), sectors_(sectors && image.cd() && !image.blocks()), work_(work), volumes_(volumes) {
+SourceCheck::SourceCheck(const Image& image, bool sectors, JobContext& context, const std::vector<Volume>* volumes)
+    : image_(image), sectors_(sectors && image.cd() && !image.blocks()), context_(context), volumes_(volumes) {
   if (image.container) image.container->watch();
   if (sectors_) image.cd()->watch();
 }
 
 std::vector<Finding> SourceCheck::finish() const {
-  CheckResult result = check_image(image_, {{}, CheckDepth::beside_a_job, volumes_}, work_);
+  CheckResult result = check_image(image_, {{}, CheckDepth::beside_a_job, volumes_}, context_);
   std::erase_if(result.findings, [](const Finding& f) { return f.severity != Severity::error; });
   if (sectors_) {
-    auto damage = damage_in_sectors(image_, work_);
+    auto damage = damage_in_sectors(image_, context_);
     std::move(damage.begin(), damage.end(), std::back_inserter(result.findings));
   }
   return std::move(result.findings);
 }
 
 std::vector<Finding> bad_sectors_of(const Image& image, const std::vector<const VolumeEntry*>& files,
-                                    const Volume& volume, Work& work) {
+                                    const Volume& volume, JobContext& context) {
   std::vector<Finding> findings;
   if (!image.cd() || image.blocks()) return findings;
   cd::Sector sector;
@@ -63,7 +63,7 @@ std::vector<Finding> bad_sectors_of(const Image& image, const std::vector<const 
     std::uint64_t bad = 0;
     std::optional<cd::Lba> first;
     for (const VolumeExtent& x : file->extents) {
-      work.progress.check_stop();
+      context.progress.check_stop();
       for (std::uint64_t i = 0; i < x.sectors(); ++i) {
         const auto lba = static_cast<cd::Lba>(static_cast<std::int64_t>(x.sector + i) + volume.shift);
         const Extent* e = image.cd()->extent_at(lba);

@@ -236,12 +236,12 @@ void set_time(const fs::path& path, const VolumeEntry& entry) {
   ::utimensat(AT_FDCWD, path.c_str(), times.data(), AT_SYMLINK_NOFOLLOW);  // a drive without such dates is no failure
 }
 
-void copy(const ByteSource& source, OutputFile& out, Work& work) {
+void copy(const ByteSource& source, OutputFile& out, JobContext& context) {
   if (source.size() <= kRun) {
     Bytes bytes(static_cast<std::size_t>(source.size()));
     source.read_at(0, bytes);
     out.write(bytes);
-    work.progress.done_bytes += bytes.size();
+    context.progress.done_bytes += bytes.size();
     return;
   }
   const auto bytes_of = [&](std::uint64_t index) {
@@ -261,18 +261,18 @@ void copy(const ByteSource& source, OutputFile& out, Work& work) {
   flow.consume.emplace_back([&](const FlowBlock& block) {
     const std::uint64_t bytes = bytes_of(block.index);
     block.data.empty() ? out.skip(bytes) : out.write(block.data);
-    work.progress.done_bytes += bytes;
+    context.progress.done_bytes += bytes;
   });
-  run_flow(flow, work);
+  run_flow(flow, context);
 }
 
-bool same_bytes(const ByteSource& a, const ByteSource& b, Work& work) {
-  return a.size() == b.size() && !first_difference(a, b, work.progress);
+bool same_bytes(const ByteSource& a, const ByteSource& b, JobContext& context) {
+  return a.size() == b.size() && !first_difference(a, b, context.progress);
 }
 
 class Runner {
  public:
-  Runner(const ExtractPlan& plan, const ExtractJob& job, Work& work) : plan_(plan), job_(job), work_(work) {}
+  Runner(const ExtractPlan& plan, const ExtractJob& job, JobContext& context) : plan_(plan), job_(job), context_(context) {}
 
   std::vector<Extracted> run() {
     results_.assign(plan_.items.size(), Extracted::written);
@@ -288,7 +288,7 @@ class Runner {
       total.add({item.target, item.size_bytes});
     }
     total.check();
-    work_.progress.begin("extracting", plan_.total_bytes);
+    context_.progress.begin("extracting", plan_.total_bytes);
     make_folders();
     write_files();
     if (job_.verify) verify();
@@ -305,7 +305,7 @@ class Runner {
     // FAT counts in steps of two seconds.
     const bool same_date = item.entry->modified && std::abs(facts.st_mtim.tv_sec - *item.entry->modified) <= 2;
     if (same_date && !job_.verify) return true;
-    return same_bytes(*plan_.open(item), *open_file(item.target), work_);
+    return same_bytes(*plan_.open(item), *open_file(item.target), context_);
   }
 
   static void make_folder(const fs::path& folder) {
@@ -332,13 +332,13 @@ class Runner {
       std::uint64_t bytes = 0;
       for (; i < plan_.items.size() && written.size() < kMostFiles && bytes < kMostBytes; ++i) {
         const ExtractItem& item = plan_.items[i];
-        work_.progress.check_stop();
+        context_.progress.check_stop();
         if (item.is_folder()) continue;
         if (results_[i] == Extracted::was_there) {
-          work_.progress.done_bytes += item.size_bytes;
+          context_.progress.done_bytes += item.size_bytes;
           continue;
         }
-        copy(*plan_.open(item), set.add(item.target), work_);
+        copy(*plan_.open(item), set.add(item.target), context_);
         bytes += item.size_bytes;
         written.push_back(&item);
       }
@@ -348,22 +348,22 @@ class Runner {
   }
 
   void verify() {
-    work_.progress.begin("comparing", plan_.total_bytes);
+    context_.progress.begin("comparing", plan_.total_bytes);
     for (const ExtractItem& item : plan_.items) {
       if (item.is_folder()) continue;
-      if (!same_bytes(*plan_.open(item), *open_file(item.target), work_))
+      if (!same_bytes(*plan_.open(item), *open_file(item.target), context_))
         throw Error({.fault = Fault::device,
                      .code = "proof_failed",
                      .what = "a file does not read back as it was written",
                      .file = item.target,
                      .hint = "check the target drive, and extract again"});
-      work_.progress.done_bytes += item.size_bytes;
+      context_.progress.done_bytes += item.size_bytes;
     }
   }
 
   const ExtractPlan& plan_;
   const ExtractJob& job_;
-  Work& work_;
+  JobContext& context_;
   std::vector<Extracted> results_;
 };
 
@@ -394,8 +394,8 @@ ExtractPlan plan_extract(const Image& image, const std::vector<Volume>& volumes,
   return ExtractPlanner(image, request, facts).plan(volumes);
 }
 
-std::vector<Extracted> run_extract(const ExtractPlan& plan, const ExtractJob& job, Work& work) {
-  return Runner(plan, job, work).run();
+std::vector<Extracted> run_extract(const ExtractPlan& plan, const ExtractJob& job, JobContext& context) {
+  return Runner(plan, job, context).run();
 }
 
 }  // namespace opifex

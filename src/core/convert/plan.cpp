@@ -31,8 +31,8 @@ std::string at_text(Lba lba) { return fmt::format("{} (LBA {})", cd::to_string(c
 
 class Planner {
  public:
-  Planner(const Image& image, const ConvertRequest& request, Work& work, Conversion& out)
-      : image_(image), holds_(request.target->holds), request_(request), work_(work), out_(out) {}
+  Planner(const Image& image, const ConvertRequest& request, JobContext& context, Conversion& out)
+      : image_(image), holds_(request.target->holds), request_(request), context_(context), out_(out) {}
 
   void find_losses() {
     if (image_.cd()) find_cd_losses();
@@ -121,7 +121,7 @@ class Planner {
 
   void sector_contents() {
     if ((holds_.form2 && holds_.raw_headers) || chosen_ == 0) return;
-    const UserDataScan scan = scan_user_data(*image_.cd(), chosen_, work_);
+    const UserDataScan scan = scan_user_data(*image_.cd(), chosen_, context_);
     if (!holds_.form2 && scan.form2 > 0)
       lose("form2", fmt::format("{}, the first at {}", plural(scan.form2, "sector"), at_text(*scan.first_form2)),
            "streamed audio or video; zeros take its place");
@@ -170,7 +170,7 @@ class Planner {
   const Image& image_;
   const Capabilities& holds_;
   const ConvertRequest& request_;
-  Work& work_;
+  JobContext& context_;
   Conversion& out_;
   int chosen_ = 0;
 };
@@ -250,7 +250,7 @@ void refuse_content(const Image& image, const Format& target) {
 
 }  // namespace
 
-Conversion plan_conversion(const Image& image, const ConvertRequest& request, Work& work) {
+Conversion plan_conversion(const Image& image, const ConvertRequest& request, JobContext& context) {
   const Format& target = *request.target;
   if (!target.plan_write)
     throw Error({.fault = Fault::usage,
@@ -265,7 +265,7 @@ Conversion plan_conversion(const Image& image, const ConvertRequest& request, Wo
   conversion.plan = target.plan_write(image, request.out, request.settings);
   conversion.warnings = conversion.plan.warnings;
   if (target.own_losses) conversion.losses = target.own_losses(image, request.settings);
-  Planner(image, request, work, conversion).find_losses();
+  Planner(image, request, context, conversion).find_losses();
   return conversion;
 }
 

@@ -64,7 +64,7 @@ void add(UserDataScan& sum, const UserDataScan& part) {
 
 }  // namespace
 
-UserDataScan scan_user_data(const CdImage& disc, int track_number, Work& work) {
+UserDataScan scan_user_data(const CdImage& disc, int track_number, JobContext& context) {
   const cd::Track& track = *disc.layout().track(track_number);
   std::vector<Batch> batches;
   std::uint64_t sectors = 0, cooked = 0;
@@ -83,7 +83,7 @@ UserDataScan scan_user_data(const CdImage& disc, int track_number, Work& work) {
   }
   UserDataScan sum;
   std::mutex sum_mutex;
-  work.progress.begin("looking for what would be lost", sectors * cd::kRawBytes);
+  context.progress.begin("looking for what would be lost", sectors * cd::kRawBytes);
   Flow flow;
   flow.next = [&](FlowBlock& block) { return block.index < batches.size(); };
   flow.work = [&](FlowBlock& block) {
@@ -94,11 +94,11 @@ UserDataScan scan_user_data(const CdImage& disc, int track_number, Work& work) {
     for (std::uint32_t i = 0; i < batch.sectors; ++i)
       scan_sector(cd::SectorView(ByteView(block.data).subspan(i * cd::kRawBytes, cd::kRawBytes)),
                   batch.lba + static_cast<Lba>(i), part);
-    work.progress.done_bytes += block.data.size();
+    context.progress.done_bytes += block.data.size();
     const std::lock_guard lock(sum_mutex);
     add(sum, part);
   };
-  run_flow(flow, work);
+  run_flow(flow, context);
   sum.sectors += cooked;
   return sum;
 }

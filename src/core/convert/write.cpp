@@ -73,11 +73,11 @@ void fill(const Share& share, const CdImage* disc, std::span<std::byte> out) {
   }
 }
 
-std::string hash_written(const Output& file, Work& work) {
+std::string hash_written(const Output& file, JobContext& context) {
   Digest digest("sha1");
   Bytes buffer;
   for (std::uint64_t at = 0; at < file.size(); at += buffer.size()) {
-    work.progress.check_stop();
+    context.progress.check_stop();
     buffer.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kFlowBlockBytes, file.size() - at)));
     file.read_back(at, buffer);
     digest.update(buffer);
@@ -86,10 +86,10 @@ std::string hash_written(const Output& file, Work& work) {
 }
 
 /// Returns the hash if it is asked for and costs no second look.
-std::string write_one(const Image& image, const PlannedOutput& output, Output& file, bool hash, Work& work) {
+std::string write_one(const Image& image, const PlannedOutput& output, Output& file, bool hash, JobContext& context) {
   if (!output.pieces.empty())
     if (const auto* packer = std::get_if<PackerPtr>(&output.pieces.front())) {
-      (*packer)->write(file, work);
+      (*packer)->write(file, context);
       return {};
     }
   const std::vector<Share> shares = cut(output, image.cd().get());
@@ -109,14 +109,14 @@ std::string write_one(const Image& image, const PlannedOutput& output, Output& f
       file.skip(share.size_bytes);
     else
       file.write(block.data);
-    work.progress.done_bytes += share.size_bytes;
+    context.progress.done_bytes += share.size_bytes;
   });
   if (hash)
     flow.consume.emplace_back([&](const FlowBlock& block) {
       const Share& share = shares[block.index];
       share.hole ? digest->update_zeros(share.size_bytes) : digest->update(block.data);
     });
-  run_flow(flow, work);
+  run_flow(flow, context);
   return hash ? digest->finish() : std::string{};
 }
 
@@ -131,19 +131,19 @@ InputFiles inputs_of(const Image& image, const WriteJob& job) {
 
 /// One output as one file or as parts.
 void write_output(const Image& image, const PlannedOutput& o, const WriteJob& job, OutputSet& set,
-                  std::vector<WrittenFile>& written, Work& work) {
+                  std::vector<WrittenFile>& written, JobContext& context) {
   if (o.part_bytes == 0) {
     const bool is_first_part = part_path(o.path, 0, o.part_names) == o.path;
     if (is_first_part) refuse_left_over(o.path, 1, o.part_names);
     OutputFile& file = set.add(o.path);
-    std::string sha1 = write_one(image, o, file, job.hash_outputs, work);
-    if (job.hash_outputs && sha1.empty()) sha1 = hash_written(file, work);
+    std::string sha1 = write_one(image, o, file, job.hash_outputs, context);
+    if (job.hash_outputs && sha1.empty()) sha1 = hash_written(file, context);
     written.push_back({o.path, file.size(), std::move(sha1)});
     return;
   }
   PartedOutput parts(
       set, [&](std::size_t n) { return part_path(o.path, n, o.part_names); }, o.part_bytes);
-  write_one(image, o, parts, false, work);
+  write_one(image, o, parts, false, context);
   refuse_left_over(o.path, parts.parts().size(), o.part_names);
   // It turned out smaller than it might have been.
   if (parts.parts().size() == 1 && parts.parts().front()->target() != o.path) {
@@ -151,7 +151,7 @@ void write_output(const Image& image, const PlannedOutput& o, const WriteJob& jo
     parts.parts().front()->rename(o.path);
   }
   for (const OutputFile* part : parts.parts())
-    written.push_back({part->target(), part->size(), job.hash_outputs ? hash_written(*part, work) : std::string{}});
+    written.push_back({part->target(), part->size(), job.hash_outputs ? hash_written(*part, context) : std::string{}});
 }
 
 /// The files an output may become, for checking names and room ahead.
@@ -206,7 +206,7 @@ void inspect(const WriteJob& job, OutputSet& set, const std::vector<WrittenFile>
 
 }  // namespace
 
-std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job, Work& work) {
+std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job, JobContext& context) {
   finish_interrupted_beside(planned_files(plan));
   check_plan(image, plan, job);
   std::uint64_t total = 0;
@@ -214,7 +214,7 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
     const auto* packer = o.pieces.empty() ? nullptr : std::get_if<PackerPtr>(&o.pieces.front());
     total += job.finished.contains(o.path) ? 0 : packer ? (*packer)->source_bytes() : o.size_bytes;
   }
-  work.progress.begin("writing", total);
+  context.progress.begin("writing", total);
   OutputSet set(job.existing, inputs_of(image, job));
   std::vector<WrittenFile> written, beside;  // what only stands beside the image is none of its parts
   for (const auto& [target, text] : job.texts) set.add(target).write(as_view(text));
@@ -225,11 +225,11 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
       written.push_back({o.path, o.size_bytes, ""});
       continue;
     }
-    write_output(image, o, job, set, written, work);
+    write_output(image, o, job, set, written, context);
   }
-  work.progress.check_stop();
+  context.progress.check_stop();
   inspect(job, set, written);
-  work.progress.stage = "waiting for the drive";
+  context.progress.stage = "waiting for the drive";
   set.commit();
   written.insert(written.begin(), beside.begin(), beside.end());
   return written;

@@ -63,7 +63,7 @@ Lba Strategy::place_stream(const Region& todo, Lba at, Lba end) {
   if (silent > at) {
     store_.write(at, Bytes(static_cast<std::size_t>(silent - at) * cd::kRawBytes));
     map_.set(at, silent, SectorState::audio_confirmed);
-    work_.progress.done_bytes += static_cast<std::uint64_t>(silent - at) * cd::kRawBytes;
+    context_.progress.done_bytes += static_cast<std::uint64_t>(silent - at) * cd::kRawBytes;
   }
   const Lba anchor_end = std::min(end, silent + 2 * kSpare);
   return silent < end && anchor_stream(todo, silent, anchor_end) ? anchor_end : silent;
@@ -92,7 +92,7 @@ bool Strategy::anchor_stream(const Region& todo, Lba first, Lba end) {
     store_.write(first, sectors);
     map_.set(first, end, SectorState::audio_confirmed);
     watch(todo, first, sectors);
-    work_.progress.done_bytes += sectors.size();
+    context_.progress.done_bytes += sectors.size();
     return true;
   }
   return false;
@@ -151,7 +151,7 @@ void Strategy::audio_window(const Region& todo, Lba first, std::uint32_t count) 
       break;
     }
     read_window(todo, first, readings.emplace_back(count));
-    work_.progress.done_bytes += readings.size() <= kUsual ? count * cd::kRawBytes / kUsual : 0;
+    context_.progress.done_bytes += readings.size() <= kUsual ? count * cd::kRawBytes / kUsual : 0;
     if (stats_.ended_at) break;
     if (readings.size() != kUsual) continue;
     // Wrong bytes without a flag: two readings may be wrong in the same way.

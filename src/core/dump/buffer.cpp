@@ -114,7 +114,7 @@ bool Strategy::read_through(const Holes& holes) {
   const std::uint64_t wanted = buffer_.clock() + buffer_.length();
   for (const StateRange& range : elsewhere(holes)) {
     if (buffer_.clock() >= wanted) break;
-    work_.progress.check_stop();
+    context_.progress.check_stop();
     if (!buffer_.is_fresh(range.end - 1)) continue;
     const auto n = static_cast<std::uint32_t>(range.end - range.first);
     if (reader_.skim(range.first, n) == n)
@@ -132,7 +132,7 @@ bool Strategy::push_out_in_laps(const Holes& holes, std::uint64_t most_laps) {
   for (std::uint64_t lap = 0; lap < laps; ++lap) {
     std::uint64_t came = 0;
     for (const StateRange& range : elsewhere(holes)) {
-      work_.progress.check_stop();
+      context_.progress.check_stop();
       if (range.state == SectorState::unreadable || range.state == SectorState::hang) continue;
       const auto n = static_cast<std::uint32_t>(range.end - range.first);
       if (reader_.skim(range.first, n) != n) {

@@ -66,7 +66,7 @@ std::optional<std::uint64_t> Strategy::time_of(Lba lba) {
 bool Strategy::read_over(const Ring& ring, Lba place, Lba count) {
   bool all_came = true;
   for (const auto& [first, end] : ring.part(place, count)) {
-    work_.progress.check_stop();
+    context_.progress.check_stop();
     const auto n = static_cast<std::uint32_t>(end - first);
     const bool came = reader_.skim(first, n) == n;
     if (came)

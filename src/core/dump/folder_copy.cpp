@@ -59,12 +59,12 @@ void read_run(const ByteSource& source, std::uint64_t at, std::span<std::byte> o
   }
 }
 
-std::string hash_file(const fs::path& path, Work& work) {
+std::string hash_file(const fs::path& path, JobContext& context) {
   const SourcePtr file = open_file(path);
   Digest digest("sha1");
   Bytes buffer;
   for (std::uint64_t at = 0; at < file->size(); at += buffer.size()) {
-    work.progress.check_stop();
+    context.progress.check_stop();
     buffer.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kRun, file->size() - at)));
     file->read_at(at, buffer);
     digest.update(buffer);
@@ -73,35 +73,35 @@ std::string hash_file(const fs::path& path, Work& work) {
 }
 
 /// Reads the source once, writing if `out` is given.
-std::string read_through(const ByteSource& source, OutputFile* out, CopiedFile& file, Work& work) {
+std::string read_through(const ByteSource& source, OutputFile* out, CopiedFile& file, JobContext& context) {
   Digest digest("sha1");
   Bytes buffer;
   for (std::uint64_t at = 0; at < file.size_bytes; at += buffer.size()) {
-    work.progress.check_stop();
+    context.progress.check_stop();
     buffer.resize(static_cast<std::size_t>(std::min<std::uint64_t>(kRun, file.size_bytes - at)));
     read_run(source, at, buffer, file.unreadable);
     digest.update(buffer);
     if (out) out->write(buffer);
-    work.progress.done_bytes += buffer.size();
+    context.progress.done_bytes += buffer.size();
   }
   return digest.finish();
 }
 
 void copy_one(const fs::path& from, const fs::path& target, Existing existing, CopiedFile& file, const Opener& open,
-              Work& work) {
+              JobContext& context) {
   const SourcePtr source = open(from);
   std::error_code ignored;
   if (fs::exists(target, ignored)) {
-    file.sha1 = read_through(*source, nullptr, file, work);
-    file.was_there = fs::is_regular_file(target, ignored) && hash_file(target, work) == file.sha1;
+    file.sha1 = read_through(*source, nullptr, file, context);
+    file.was_there = fs::is_regular_file(target, ignored) && hash_file(target, context) == file.sha1;
     if (file.was_there) return;
     refuse_existing({target}, InputFiles({from}), existing);
     file.unreadable.clear();
   }
   OutputSet set(existing);
-  file.sha1 = read_through(*source, &set.add(target), file, work);
+  file.sha1 = read_through(*source, &set.add(target), file, context);
   set.commit();
-  if (hash_file(target, work) != file.sha1)
+  if (hash_file(target, context) != file.sha1)
     throw Error({.fault = Fault::device,
                  .code = "proof_failed",
                  .what = "the copy does not read back as it was written",
@@ -155,15 +155,15 @@ FolderCopy plan_folder_copy(const fs::path& from) {
   return copy;
 }
 
-FolderCopy copy_folder(const fs::path& from, const fs::path& into, Existing existing, Work& work, const Opener& open) {
+FolderCopy copy_folder(const fs::path& from, const fs::path& into, Existing existing, JobContext& context, const Opener& open) {
   FolderCopy copy = plan_folder_copy(from);
   std::vector<PlannedFile> planned;
   std::error_code ignored;
   for (const CopiedFile& f : copy.files)
     planned.push_back({into / f.path, fs::exists(into / f.path, ignored) ? 0 : f.size_bytes});
   check_fits(planned, target_facts(into));
-  work.progress.begin("copying files", copy.total_bytes);
-  for (CopiedFile& f : copy.files) copy_one(from / f.path, into / f.path, existing, f, open, work);
+  context.progress.begin("copying files", copy.total_bytes);
+  for (CopiedFile& f : copy.files) copy_one(from / f.path, into / f.path, existing, f, open, context);
   return copy;
 }
 

@@ -25,7 +25,7 @@ void Strategy::retry_round(unsigned round) {
   // Where the drive hung comes last.
   std::stable_sort(order.begin(), order.end(),
                    [&](Lba a, Lba b) { return (map_.at(a) == SectorState::hang) < (map_.at(b) == SectorState::hang); });
-  work_.progress.begin("retrying damaged sectors", order.size() * reader_.sector_bytes());
+  context_.progress.begin("retrying damaged sectors", order.size() * reader_.sector_bytes());
   for (const Lba lba : order) {
     if (given_up()) return;
     constexpr unsigned kMostHangs = 2;
@@ -36,7 +36,7 @@ void Strategy::retry_round(unsigned round) {
       retry_runs(*region, lba, round);
     else
       retry(*region, lba);
-    work_.progress.done_bytes += reader_.sector_bytes();
+    context_.progress.done_bytes += reader_.sector_bytes();
     maybe_save();
   }
 }
@@ -275,7 +275,7 @@ void Strategy::finish_bad() {
     Bad bad = std::move(at->second);
     bad_.erase(at);
     if (const Region* region = region_of(lba)) finish_one(*region, lba, bad);
-    work_.progress.check_stop();
+    context_.progress.check_stop();
   }
   // Given up before they were ever tried: filled, and reported as what they are.
   for (const Region& todo : untried()) {

@@ -25,7 +25,7 @@ constexpr std::array<const char*, 6> kIdentity = {"medium", "sectors",    "secto
 
 /// Hashes of the whole file and of each track in one pass over what was written.
 void hash_data(const SourcePtr& data, const DumpPlan& plan, const std::vector<std::string>& names, DumpResult& result,
-               Work& work) {
+               JobContext& context) {
   if (names.empty()) return;
   std::vector<std::pair<std::uint64_t, std::uint64_t>> spans = {{0, data->size()}};
   std::uint64_t at = 0;
@@ -43,7 +43,7 @@ void hash_data(const SourcePtr& data, const DumpPlan& plan, const std::vector<st
     for (std::size_t s = 0; s < spans.size(); ++s) wanted.push_back({spans[s].first, spans[s].second, &values[n][s]});
     hashers.emplace_back(names[n], std::move(wanted));
   }
-  work.progress.begin("taking hashes", data->size());
+  context.progress.begin("taking hashes", data->size());
   Flow flow;
   flow.next = [&](FlowBlock& block) {
     const std::uint64_t from = block.index * kFlowBlockBytes;
@@ -56,8 +56,8 @@ void hash_data(const SourcePtr& data, const DumpPlan& plan, const std::vector<st
     for (std::size_t lane = 0; lane < hasher.lanes(); ++lane)
       flow.consume.emplace_back(
           [&hasher, lane](const FlowBlock& block) { hasher.update(lane, block.index * kFlowBlockBytes, block.data); });
-  flow.consume.emplace_back([&](const FlowBlock& block) { work.progress.done_bytes += block.data.size(); });
-  run_flow(flow, work);
+  flow.consume.emplace_back([&](const FlowBlock& block) { context.progress.done_bytes += block.data.size(); });
+  run_flow(flow, context);
   for (std::size_t n = 0; n < names.size(); ++n) {
     result.hashes.push_back({names[n], values[n][0]});
     for (std::size_t t = 0; t < result.tracks.size(); ++t)
@@ -298,7 +298,7 @@ void Dump::guard_medium(Strategy& strategy) {
   });
 }
 
-DumpResult Dump::run(Work& work) {
+DumpResult Dump::run(JobContext& context) {
   check_plan();
   const auto start = std::chrono::steady_clock::now();
   const WorkingFiles files = WorkingFiles::beside(plan_.lead);
@@ -322,8 +322,8 @@ DumpResult Dump::run(Work& work) {
     options.transform = [this](Lba lba, std::span<std::byte> sectors) {
       decrypt_ps3(*plan_.ps3, *parts_->key, static_cast<std::uint64_t>(lba), sectors);
     };
-  work.progress.begin("reading", plan_.sectors() * plan_.sector_bytes());
-  work.progress.done_bytes = state.map.count_if([](SectorState s) {
+  context.progress.begin("reading", plan_.sectors() * plan_.sector_bytes());
+  context.progress.done_bytes = state.map.count_if([](SectorState s) {
     return s != SectorState::untried && s != SectorState::outside;
   }) * plan_.sector_bytes();
   store.save(state);
@@ -333,7 +333,7 @@ DumpResult Dump::run(Work& work) {
       for (const auto& [lba, bytes] : running->suspect_bytes()) state.suspect_bytes[lba] = bytes;
     store.save(state);
   };
-  Strategy strategy(*parts_->reader, store, state.map, options, save, work);
+  Strategy strategy(*parts_->reader, store, state.map, options, save, context);
   running = &strategy;
   for (const auto& [lba, sector] : plan_.medium.seen) strategy.add_witness(lba, sector);
   if (resumed) compare_samples(store, state.map, strategy);
@@ -359,7 +359,7 @@ DumpResult Dump::run(Work& work) {
           files.data.string());
     throw Error(std::move(details));
   }
-  DumpResult result = finish(store, std::move(state), strategy.stats(), work);
+  DumpResult result = finish(store, std::move(state), strategy.stats(), context);
   if (parts_->drive) parts_->drive->on_change({});
   result.resumed = resumed;
   result.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
@@ -367,13 +367,13 @@ DumpResult Dump::run(Work& work) {
 }
 
 /// Where a sector resisted, its neighbours' subchannel may not have come either.
-std::uint64_t Dump::read_missing_subchannel(DumpStore& store, Work& work) {
+std::uint64_t Dump::read_missing_subchannel(DumpStore& store, JobContext& context) {
   constexpr std::uint32_t kTogether = 64;
   std::uint64_t missing = 0;
   const auto lacks = [&](Lba lba) { return all_zero(store.read_subchannel(lba)); };
   for (const Region& region : plan_.regions)
     for (Lba at = region.first; at < region.end;) {
-      work.progress.check_stop();
+      context.progress.check_stop();
       if (!lacks(at)) {
         ++at;
         continue;
@@ -435,7 +435,7 @@ void Dump::find_files_hit(const Image& image, const SectorMap& map, DumpResult& 
   }
 }
 
-DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, Work& work) {
+DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, JobContext& context) {
   DumpResult result;
   result.warnings = plan_.medium.warnings;
   const bool is_cd = plan_.medium.kind == MediumKind::cd;
@@ -459,7 +459,7 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
   const WorkingFiles& files = store.files();
   if (is_cd) correct_modes(store, state.map);
   if (is_cd && request_.subchannel) {
-    result.subchannel_missing = read_missing_subchannel(store, work);
+    result.subchannel_missing = read_missing_subchannel(store, context);
     if (result.subchannel_missing > 0)
       result.warnings.push_back({"subchannel_missing", fmt::format("the subchannel of {} could not be read",
                                                                    plural(result.subchannel_missing, "sector"))});
@@ -486,11 +486,11 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
                      "the disc is hardly larger, or the drive tells too little of it",
                      plural(stats.in_buffer, "sector"))});
   const SourcePtr data = open_file(files.data);
-  hash_data(data, plan_, request_.hashes, result, work);
+  hash_data(data, plan_, request_.hashes, result, context);
   const Image image = image_of(data);
   find_files_hit(image, state.map, result);
   const ConvertRequest request{plan_.format, plan_.lead, {}, request_.accepted};
-  const Conversion conversion = plan_conversion(image, request, work);
+  const Conversion conversion = plan_conversion(image, request, context);
   refuse_losses(conversion, image, *plan_.format);
   for (const Loss& loss : conversion.losses)
     if (std::none_of(plan_.losses.begin(), plan_.losses.end(), [&](const Loss& l) { return l.kind == loss.kind; }))
@@ -513,14 +513,14 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
                                    [](const Loss& l) { return is_content_loss(l.kind); });
   const bool can_prove = !changed || can_be_compared(image, *plan_.format, conversion.losses);
   const Inspect how = can_prove && request_.prove ? Inspect::prove : changed ? Inspect::readable : Inspect::layout;
-  job.inspect = inspection_of(image, request, conversion.plan, how, result.proof, work);
+  job.inspect = inspection_of(image, request, conversion.plan, how, result.proof, context);
   if (request_.prove && !can_prove)
     result.warnings.push_back({"not_proved", "the proof is left out: with accepted losses disc and image differ"});
   result.verdict = verdict_of(state.map);
   // What was asked for and did not come is not intact.
   if (result.subchannel_missing > 0) result.verdict = std::max(result.verdict, DumpVerdict::unsure);
   if (result.verdict != DumpVerdict::intact) job.texts[plan_.map] = print(state);
-  for (WrittenFile& file : write_outputs(image, conversion.plan, job, work)) result.outputs.push_back(std::move(file));
+  for (WrittenFile& file : write_outputs(image, conversion.plan, job, context)) result.outputs.push_back(std::move(file));
   store.remove();
   result.map = std::move(state);
   result.stats = std::move(stats);

@@ -38,13 +38,13 @@ Soundness soundness(const Region& region, Lba lba, cd::SectorView s) {
 }
 
 Strategy::Strategy(SectorReader& reader, DumpStore& store, SectorMap& map, StrategyOptions options,
-                   std::function<void()> save, Work& work)
+                   std::function<void()> save, JobContext& context)
     : reader_(reader),
       store_(store),
       map_(map),
       options_(std::move(options)),
       save_(std::move(save)),
-      work_(work),
+      context_(context),
       buffer_(map.first(), map.end(), model_length(reader)),
       saved_at_ms_(now_ms()) {}
 
@@ -105,7 +105,7 @@ void Strategy::note_speed(Lba lba, std::uint64_t bytes) {
 
 ReadResult Strategy::read(const Region& region, Lba lba, std::uint32_t count, std::span<std::byte> out,
                           Extras* extras) {
-  work_.progress.check_stop();
+  context_.progress.check_stop();
   const ReadResult r = read_of_one_disc(region, lba, count, out, extras);
   fresh_ = buffer_.take(lba, r.delivered);
   // That a sector cannot be read may come from the buffer as well.
@@ -287,10 +287,10 @@ void Strategy::first_pass(const Region& todo) {
         }
       i += n;
     }
-    work_.progress.done_bytes += block.data.size();
+    context_.progress.done_bytes += block.data.size();
     maybe_save();
   });
-  run_flow(flow, work_);
+  run_flow(flow, context_);
   second_reading(todo);
 }
 

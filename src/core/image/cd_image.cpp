@@ -245,13 +245,13 @@ void CdImage::watch() const {
   if (!extents_.empty()) watch_ = std::make_shared<SectorWatch>(extents_.front().lba, extents_.back().end());
 }
 
-std::vector<Lba> CdImage::watched_damage(Work& work) const {
+std::vector<Lba> CdImage::watched_damage(JobContext& context) const {
   if (!watch_) return {};
   cd::Sector sector;
   for (const Extent& e : extents_)
     for (Lba lba = e.lba; lba < e.end(); ++lba) {
       if (!is_watched(e, lba) || watch_->seen(lba)) continue;
-      work.progress.check_stop();
+      context.progress.check_stop();
       read_sector(lba, sector);
     }
   return watch_->bad();

@@ -65,8 +65,8 @@ std::string some(const std::vector<std::string>& names) {
 
 class Batch {
  public:
-  Batch(BatchRequest request, Listener& listener, Work& work)
-      : request_(std::move(request)), listener_(listener), work_(work) {}
+  Batch(BatchRequest request, Listener& listener, JobContext& context)
+      : request_(std::move(request)), listener_(listener), context_(context) {}
 
   Outcome run() {
     plan_all();
@@ -88,7 +88,7 @@ class Batch {
   static constexpr std::size_t kMostOpen = 256;
 
   PlannedConversion plan_one(std::size_t i, const std::string& stem) {
-    return PlannedConversion(request_.order(request_.sources.images[i], stem), request_.rules, work_);
+    return PlannedConversion(request_.order(request_.sources.images[i], stem), request_.rules, context_);
   }
 
   void note(std::size_t i, const PlannedConversion& planned) {
@@ -122,13 +122,13 @@ class Batch {
   }
 
   void plan_input(std::size_t i, const std::string& stem) {
-    work_.progress.check_stop();
+    context_.progress.check_stop();
     try {
       auto planned = std::make_unique<PlannedConversion>(plan_one(i, stem));
       if (is_itself(*planned)) return leave_itself(i, *planned);
       note(i, *planned);
       stems_[i] = stem;
-      items_[i].done_already = request_.skip_existing && planned->is_done_already(work_);
+      items_[i].done_already = request_.skip_existing && planned->is_done_already(context_);
       planned->in_batch();
       if (request_.rules.plan_only) planned->tell(request_.rules, listener_);
       const std::size_t files = planned->image().files.size() + 1;
@@ -300,7 +300,7 @@ class Batch {
       auto kept = open_.extract(i);
       const std::unique_ptr<PlannedConversion> planned =
           !kept.empty() ? std::move(kept.mapped()) : std::make_unique<PlannedConversion>(plan_one(i, stems_[i]));
-      const PlannedConversion::Done done = planned->run(request_.rules, listener_, work_);
+      const PlannedConversion::Done done = planned->run(request_.rules, listener_, context_);
       std::uint64_t bytes = 0;
       for (const WrittenFile& f : done.outputs) bytes += f.size_bytes;
       if (done.damaged) outcome_.good = false;
@@ -315,7 +315,7 @@ class Batch {
 
   BatchRequest request_;
   Listener& listener_;
-  Work& work_;
+  JobContext& context_;
   BatchPlan plan_;
   Outcome outcome_;
   std::vector<BatchItem> items_;
@@ -327,15 +327,15 @@ class Batch {
 
 }  // namespace
 
-Outcome run_batch(BatchRequest request, Listener& listener, Work& work) {
+Outcome run_batch(BatchRequest request, Listener& listener, JobContext& context) {
   if (request.sources.images.size() != 1 || request.sources.searched || request.skip_existing)
-    return Batch(std::move(request), listener, work).run();
-  PlannedConversion planned(request.order(request.sources.images.front(), ""), request.rules, work);
+    return Batch(std::move(request), listener, context).run();
+  PlannedConversion planned(request.order(request.sources.images.front(), ""), request.rules, context);
   Outcome outcome;
   if (request.rules.plan_only)
     planned.show(request.rules, listener);
   else
-    outcome.good = !planned.run(request.rules, listener, work).damaged;
+    outcome.good = !planned.run(request.rules, listener, context).damaged;
   return outcome;
 }
 

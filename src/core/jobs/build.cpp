@@ -169,7 +169,7 @@ void refuse_clashes(const BuildJob& job) {
   }
 }
 
-void build_one(const BuildJob& job, const fs::path& folder, Listener& listener, Work& work) {
+void build_one(const BuildJob& job, const fs::path& folder, Listener& listener, JobContext& context) {
   Image source;
   source.path = folder;
   source.format = &bare_format(Stored::blocks);
@@ -178,20 +178,20 @@ void build_one(const BuildJob& job, const fs::path& folder, Listener& listener, 
     OpenOptions options;
     options.files = staged;
     const Image made = open_image(leading_file(conversion.plan, written).path, options);
-    return prove ? prove_folder(read_folder(folder), made, job.builder->made_anew, work) : Proof{};
+    return prove ? prove_folder(read_folder(folder), made, job.builder->made_anew, context) : Proof{};
   };
-  run_plan(source, source.format->title, conversion, job.writing, prover, listener, work);
+  run_plan(source, source.format->title, conversion, job.writing, prover, listener, context);
 }
 
 }  // namespace
 
-Outcome run(const BuildJob& job, Listener& listener, Work& work) {
+Outcome run(const BuildJob& job, Listener& listener, JobContext& context) {
   Outcome outcome;
   for (const std::string& folder : job.folders) require_folder(folder);
   refuse_clashes(job);
   for (const std::string& folder : job.folders) {
     try {
-      build_one(job, folder, listener, work);
+      build_one(job, folder, listener, context);
     } catch (const Error& e) {
       if (job.folders.size() == 1 || ends_all(e)) throw;
       outcome.failures.push_back(e.details);

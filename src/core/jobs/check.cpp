@@ -38,7 +38,7 @@ CheckJob CheckJob::of(std::vector<std::string> inputs, const Settings& settings)
   return {std::move(inputs), lenient(ReadRules::of(settings)), options_of(settings)};
 }
 
-CheckOutcome run(const CheckJob& job, Listener& listener, Work& work) {
+CheckOutcome run(const CheckJob& job, Listener& listener, JobContext& context) {
   CheckOutcome outcome;
   const auto failed = [&](const Error& e) {
     if (ends_all(e)) throw Error(e);
@@ -50,7 +50,7 @@ CheckOutcome run(const CheckJob& job, Listener& listener, Work& work) {
   bool searched = false;
   for (const std::string& word : job.inputs) {
     try {
-      Sources found = find_sources({word}, job.reading, Wanted::all, work);
+      Sources found = find_sources({word}, job.reading, Wanted::all, context);
       for (const LeftOut& left : found.left_out) {
         // Nothing was verified of it: that is no good news, whatever it is.
         if (left.failed) failed(Error(left.why));
@@ -69,7 +69,7 @@ CheckOutcome run(const CheckJob& job, Listener& listener, Work& work) {
     try {
       const Stopwatch own;
       const Image image = open_source(all[i].input);
-      const CheckResult result = check_image(image, job.options, work);
+      const CheckResult result = check_image(image, job.options, context);
       listener.result(Checked{image, result, false, searched});
       outcome.verdicts.emplace_back(all[i].name, result.verdict);
       if (result.verdict != Verdict::intact) outcome.good = false;
@@ -91,9 +91,9 @@ CompareJob CompareJob::of(std::vector<std::string> inputs, const Settings& setti
   return {std::move(inputs), settings.text(kSameAs), ReadRules::of(settings)};
 }
 
-Outcome run(const CompareJob& job, Listener& listener, Work& work) {
+Outcome run(const CompareJob& job, Listener& listener, JobContext& context) {
   Outcome outcome;
-  const Sources sources = find_sources(job.inputs, job.reading, Wanted::whole, work);
+  const Sources sources = find_sources(job.inputs, job.reading, Wanted::whole, context);
   for (const LeftOut& left : sources.left_out) {
     if (!left.failed) continue;
     outcome.failures.push_back(left.why);
@@ -103,8 +103,8 @@ Outcome run(const CompareJob& job, Listener& listener, Work& work) {
   for (const Source& source : sources.images) {
     const Image here = open_source(source.input);
     const Comparison comparison = std::filesystem::is_directory(job.other)
-                                      ? compare_with_folder(here, job.other, work)
-                                      : compare_images(here, open_one(job.other, job.reading, ignored), work);
+                                      ? compare_with_folder(here, job.other, context)
+                                      : compare_images(here, open_one(job.other, job.reading, ignored), context);
     listener.result(Compared{here, job.other, comparison});
     if (!comparison.same()) outcome.good = false;
   }
@@ -137,16 +137,16 @@ struct Copy {
 
 /// The copy is what the user will keep: it has to be the input, mended, and nothing else.
 Copy inspect_copy(const Image& repaired, const CheckResult& before, const WritePlan& plan, const CheckOptions& options,
-                  const FileSpacePtr& staged, const std::vector<WrittenFile>& written, Proof& proof, Work& work) {
+                  const FileSpacePtr& staged, const std::vector<WrittenFile>& written, Proof& proof, JobContext& context) {
   OpenOptions opening;
   opening.files = staged;
   const auto lead = leading_file(plan, written).path;
   Copy copy{open_image(lead, opening), {}};
   const bool set = repaired.format->holds.unstored_gaps;
-  proof = set ? prove_same(repaired, copy.image, {repaired.format->holds}, work)
-              : prove_copies(plan, *staged, written, work);
+  proof = set ? prove_same(repaired, copy.image, {repaired.format->holds}, context)
+              : prove_copies(plan, *staged, written, context);
   proof.compared += "; those that were damaged as they were mended";
-  copy.result = check_image(copy.image, options, work);
+  copy.result = check_image(copy.image, options, context);
   if (left_bad(copy.result, false) != left_bad(before, true))
     throw Error({.fault = Fault::device,
                  .code = "proof_failed",
@@ -160,11 +160,11 @@ Copy inspect_copy(const Image& repaired, const CheckResult& before, const WriteP
 
 }  // namespace
 
-CheckOutcome run(const RepairJob& job, Listener& listener, Work& work) {
+CheckOutcome run(const RepairJob& job, Listener& listener, JobContext& context) {
   WriteRules rules = job.writing;
   const Image image = open_one(job.input, job.reading, rules.inputs);
   refuse_unrepairable(image);
-  const CheckResult result = check_image(image, job.options, work);
+  const CheckResult result = check_image(image, job.options, context);
   listener.result(Checked{image, result, true, false});
   const Image repaired = repaired_view(image, result);
   const auto out = leading_output(repaired, *repaired.format, job.out);
@@ -175,9 +175,9 @@ CheckOutcome run(const RepairJob& job, Listener& listener, Work& work) {
   WriteJob write = rules.for_folder(out.parent_path());
   Copy copy;
   write.inspect = [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
-    copy = inspect_copy(repaired, result, conversion.plan, job.options, staged, written, done.proof, work);
+    copy = inspect_copy(repaired, result, conversion.plan, job.options, staged, written, done.proof, context);
   };
-  done.outputs = write_outputs(repaired, conversion.plan, write, work);
+  done.outputs = write_outputs(repaired, conversion.plan, write, context);
   done.seconds = watch.seconds();
   listener.result(done);
   listener.result(Checked{copy.image, copy.result, false, false});

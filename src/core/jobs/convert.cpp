@@ -106,10 +106,10 @@ ConvertJob ConvertJob::of(std::vector<std::string> inputs, const Settings& setti
   return job;
 }
 
-Outcome run(const ConvertJob& job, Listener& listener, Work& work) {
+Outcome run(const ConvertJob& job, Listener& listener, JobContext& context) {
   const ScrubRequest scrubbing = scrub_request(job);
   const TitleList titles = job.titles.empty() ? TitleList{} : TitleList::read(job.titles);
-  BatchRequest batch{.sources = find_sources(job.inputs, job.reading, Wanted::whole, work),
+  BatchRequest batch{.sources = find_sources(job.inputs, job.reading, Wanted::whole, context),
                      .order = {},
                      .rules = job.writing,
                      .skip_existing = job.skip_existing};
@@ -125,7 +125,7 @@ Outcome run(const ConvertJob& job, Listener& listener, Work& work) {
     return ConversionOrder{std::move(scrubbed.image),  job.target,     std::move(out), job.settings,
                            std::move(scrubbed.losses), job.limit_bytes};
   };
-  return run_batch(std::move(batch), listener, work);
+  return run_batch(std::move(batch), listener, context);
 }
 
 MergeJob MergeJob::of(std::vector<std::string> inputs, const Settings& settings) {
@@ -138,10 +138,10 @@ MergeJob MergeJob::of(std::vector<std::string> inputs, const Settings& settings)
   return job;
 }
 
-Outcome run(const MergeJob& job, Listener& listener, Work& work) {
+Outcome run(const MergeJob& job, Listener& listener, JobContext& context) {
   if (job.inputs.size() == 1 && !fs::is_directory(job.inputs.front()) && is_in_parts(job.inputs.front()))
-    return join_parts(job.inputs.front(), job.out, job.writing, listener, work);
-  BatchRequest batch{.sources = find_sources(job.inputs, job.reading, Wanted::whole, work),
+    return join_parts(job.inputs.front(), job.out, job.writing, listener, context);
+  BatchRequest batch{.sources = find_sources(job.inputs, job.reading, Wanted::whole, context),
                      .order = {},
                      .rules = job.writing,
                      .skip_existing = job.skip_existing};
@@ -154,7 +154,7 @@ Outcome run(const MergeJob& job, Listener& listener, Work& work) {
     order.out = leading_output(order.image, target, job.out);
     return order;
   };
-  return run_batch(std::move(batch), listener, work);
+  return run_batch(std::move(batch), listener, context);
 }
 
 SplitJob SplitJob::of(std::vector<std::string> inputs, const Settings& settings) {
@@ -169,9 +169,9 @@ SplitJob SplitJob::of(std::vector<std::string> inputs, const Settings& settings)
   return job;
 }
 
-Outcome run(const SplitJob& job, Listener& listener, Work& work) {
-  if (job.limit_bytes != 0) return cut_files(job.inputs, job.out, job.limit_bytes, job.writing, listener, work);
-  BatchRequest batch{.sources = find_sources(job.inputs, job.reading, Wanted::whole, work),
+Outcome run(const SplitJob& job, Listener& listener, JobContext& context) {
+  if (job.limit_bytes != 0) return cut_files(job.inputs, job.out, job.limit_bytes, job.writing, listener, context);
+  BatchRequest batch{.sources = find_sources(job.inputs, job.reading, Wanted::whole, context),
                      .order = {},
                      .rules = job.writing,
                      .skip_existing = job.skip_existing};
@@ -185,7 +185,7 @@ Outcome run(const SplitJob& job, Listener& listener, Work& work) {
     order.out = out.extension() == extension ? out : out / (output_stem(order.image) + extension);
     return order;
   };
-  return run_batch(std::move(batch), listener, work);
+  return run_batch(std::move(batch), listener, context);
 }
 
 }  // namespace opifex::jobs

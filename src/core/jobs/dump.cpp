@@ -63,7 +63,7 @@ void refuse_companions(const DumpJob& job, const DumpCompanions& files, const In
 }
 
 /// True if the disc was read without a doubt.
-bool dump_one(const DumpJob& job, dump::Dump& dump, Listener& listener, Work& work) {
+bool dump_one(const DumpJob& job, dump::Dump& dump, Listener& listener, JobContext& context) {
   Dumped told{.plan = dump.plan(), .inputs = dump.inputs()};
   told.companions = companions_of(job, dump.plan());
   told.existing = job.request.existing;
@@ -76,7 +76,7 @@ bool dump_one(const DumpJob& job, dump::Dump& dump, Listener& listener, Work& wo
   refuse_companions(job, told.companions, dump.inputs());
   told.begins = true;
   listener.result(told);
-  const dump::DumpResult result = dump.run(work);
+  const dump::DumpResult result = dump.run(context);
   const bool intact = result.verdict == dump::DumpVerdict::intact;
   if (intact) remove_old_map(told.companions.map);
   told.begins = false;
@@ -85,25 +85,25 @@ bool dump_one(const DumpJob& job, dump::Dump& dump, Listener& listener, Work& wo
   return intact;
 }
 
-Outcome copy_files(const DumpJob& job, Listener& listener, Work& work) {
+Outcome copy_files(const DumpJob& job, Listener& listener, JobContext& context) {
   const fs::path from = job.request.source, into = job.request.out;
   const dump::FolderCopy copy =
-      job.plan_only ? dump::plan_folder_copy(from) : dump::copy_folder(from, into, job.request.existing, work);
+      job.plan_only ? dump::plan_folder_copy(from) : dump::copy_folder(from, into, job.request.existing, context);
   listener.result(CopiedFolder{from, into, copy, job.plan_only});
   return {.good = copy.complete()};
 }
 
-Outcome dump_discs(const DumpJob& job, Listener& listener, Work& work) {
+Outcome dump_discs(const DumpJob& job, Listener& listener, JobContext& context) {
   Outcome outcome;
   const auto transport = dump::open_drive(job.request.source);
   for (unsigned done = 0; job.discs == 0 || done < job.discs; ++done) {
     listener.message({"waiting", fmt::format("waiting for disc {} in {}", done + 1, job.request.source)});
-    if (!dump::wait_for_disc(*transport, work.progress.stop)) return outcome;
+    if (!dump::wait_for_disc(*transport, context.progress.stop)) return outcome;
     dump::DumpRequest request = job.request;
     request.name_by_serial = true;
     try {
       dump::Dump dump(std::move(request), *transport);
-      if (!dump_one(job, dump, listener, work)) outcome.good = false;
+      if (!dump_one(job, dump, listener, context)) outcome.good = false;
     } catch (const Error& e) {
       if (ends_all(e) || e.details.fault == Fault::usage || e.details.code == "no_space") throw;
       outcome.failures.push_back(e.details);
@@ -116,12 +116,12 @@ Outcome dump_discs(const DumpJob& job, Listener& listener, Work& work) {
 
 }  // namespace
 
-Outcome run(const DumpJob& job, Listener& listener, Work& work) {
+Outcome run(const DumpJob& job, Listener& listener, JobContext& context) {
   const bool simulated = job.request.source.starts_with("sim:");
-  if (!simulated && fs::is_directory(job.request.source)) return copy_files(job, listener, work);
-  if (job.one_after_another) return dump_discs(job, listener, work);
+  if (!simulated && fs::is_directory(job.request.source)) return copy_files(job, listener, context);
+  if (job.one_after_another) return dump_discs(job, listener, context);
   dump::Dump dump(job.request);
-  return {.good = dump_one(job, dump, listener, work)};
+  return {.good = dump_one(job, dump, listener, context)};
 }
 
 }  // namespace opifex::jobs

@@ -2,7 +2,9 @@
 
 #include <algorithm>
 #include <map>
-#include <set>
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/text.hpp"
@@ -47,48 +49,66 @@ Contents open_image_files(const Input& input) {
   return contents;
 }
 
-/// What a word stands for: the members of an archive, unless one of its images is picked, or images.
+/// What the words stand for: archives themselves, unless one of their images is picked, and images.
 class Holders {
  public:
-  Holders(const std::string& word, const ReadRules& rules, Wanted wanted, Work& work) {
-    if (!fs::is_directory(word) && rules.pick.empty()) archive_ = open_archive(word, rules.spool_folder);
-    if (archive_) {
-      files_.add(archive_->volumes());
-      word_ = word;
-      return;
-    }
-    if (fs::is_directory(word)) {
-      sources_ = find_sources({word}, rules, wanted, work);
-    } else {
-      const Inputs inputs = find_inputs(word, rules.opening, rules.pick, rules.spool_folder);
-      if (inputs.archive) files_.add(inputs.archive->volumes());
-      if (inputs.images.size() != 1) open_one(word, rules, files_);  // says that there are several
-      sources_.images.push_back({inputs.images.front(), word});
+  Holders(const std::vector<std::string>& words, const ReadRules& rules, Wanted wanted, JobContext& context)
+      : several_(words.size() > 1) {
+    for (const std::string& word : words) {
+      ArchivePtr archive;
+      if (!fs::is_directory(word) && rules.pick.empty()) archive = open_archive(word, rules.spool_folder);
+      if (archive) {
+        files_.add(archive->volumes());
+        holders_.push_back({std::move(archive), {{word, {}}, word}});
+      } else if (several_ || fs::is_directory(word)) {
+        add(find_sources({word}, rules, wanted, context));
+      } else {
+        const Inputs inputs = find_inputs(word, rules.opening, rules.pick, rules.spool_folder);
+        if (inputs.archive) files_.add(inputs.archive->volumes());
+        if (inputs.images.size() != 1) open_one(word, rules, files_);  // says that there are several
+        holders_.push_back({nullptr, {inputs.images.front(), word}});
+      }
     }
   }
 
-  bool searched() const { return sources_.searched; }
-  std::size_t count() const { return archive_ ? 1 : sources_.images.size(); }
-  std::string name(std::size_t i) const { return archive_ ? word_ : sources_.images[i].name; }
-  const std::vector<LeftOut>& left_out() const { return sources_.left_out; }
-  InputFiles files() const {
-    InputFiles all = files_;
-    all.add(sources_.files);
-    return all;
-  }
+  /// A folder was searched, or there are several words: one failure is not the end.
+  bool several() const { return several_; }
+  std::size_t count() const { return holders_.size(); }
+  const std::string& name(std::size_t i) const { return holders_[i].source.name; }
+  const std::vector<LeftOut>& left_out() const { return left_out_; }
+  const InputFiles& files() const { return files_; }
   Contents open(std::size_t i) const {
-    if (!archive_) return open_image_files(sources_.images[i].input);
+    const Holder& holder = holders_[i];
+    if (!holder.archive) return open_image_files(holder.source.input);
     Contents contents;
-    contents.image.path = word_;
-    contents.volumes.push_back(archive_volume(*archive_));
+    contents.image.path = holder.source.name;
+    contents.volumes.push_back(archive_volume(*holder.archive));
     return contents;
   }
 
  private:
-  ArchivePtr archive_;
-  std::string word_;
-  Sources sources_;
+  struct Holder {
+    ArchivePtr archive;  // null: the source is an image
+    Source source;
+  };
+
+  void add(Sources sources) {
+    several_ = several_ || sources.searched;
+    files_.add(sources.files);
+    for (Source& source : sources.images) {
+      const bool known = std::any_of(holders_.begin(), holders_.end(), [&](const Holder& h) {
+        return !h.archive && h.source.input.path == source.input.path &&
+               h.source.input.options.pick == source.input.options.pick;
+      });
+      if (!known) holders_.push_back({nullptr, std::move(source)});
+    }
+    for (LeftOut& left : sources.left_out) left_out_.push_back(std::move(left));
+  }
+
+  std::vector<Holder> holders_;
+  std::vector<LeftOut> left_out_;
   InputFiles files_;
+  bool several_ = false;
 };
 
 /// Failures of one image of many, so that the others go on.
@@ -104,7 +124,7 @@ class Many {
       try {
         action(i);
       } catch (const Error& e) {
-        if (!holders_.searched() || ends_all(e)) throw;
+        if (!holders_.several() || ends_all(e)) throw;
         failed(e);
       }
     }
@@ -122,25 +142,79 @@ class Many {
 
 }  // namespace
 
+namespace {
+
+bool is_image_here(const std::string& word, const ReadRules& rules) {
+  std::error_code ignored;
+  if (!fs::exists(word, ignored)) return false;
+  if (fs::is_directory(word, ignored)) return true;
+  try {
+    if (open_archive(word, rules.spool_folder)) return true;
+    probe_format(word);
+    return true;
+  } catch (const Error& e) {
+    if (ends_all(e)) throw;
+    return false;
+  }
+}
+
+bool is_path_in(const std::string& image, const std::string& word, const ReadRules& rules) {
+  Progress progress;
+  JobContext context{progress};
+  try {
+    const Holders holders({image}, rules, Wanted::all, context);
+    for (std::size_t i = 0; i < holders.count(); ++i)
+      for (const Volume& volume : holders.open(i).volumes)
+        for (const VolumeEntry& e : volume.entries)
+          if (path_fits(word, e.path)) return true;
+  } catch (const Error& e) {
+    if (ends_all(e)) throw;  // anything else is told when it is opened in its turn
+  }
+  return false;
+}
+
+/// Images come first. What is a path in the first of them is meant so, whatever lies here under that name.
+struct Words {
+  std::vector<std::string> images, paths;
+};
+Words split_words(const std::vector<std::string>& words, const ReadRules& rules) {
+  Words split{{words.front()}, {}};
+  for (std::size_t i = 1; i < words.size(); ++i) {
+    const bool image =
+        split.paths.empty() && is_image_here(words[i], rules) && !is_path_in(words.front(), words[i], rules);
+    (image ? split.images : split.paths).push_back(words[i]);
+  }
+  return split;
+}
+
+}  // namespace
+
 FilesJob FilesJob::of(const std::vector<std::string>& words, const Settings& settings) {
-  if (words.size() > 2)
-    throw Error({.fault = Fault::usage, .code = "usage", .what = "files takes an image and at most one path"});
-  FilesJob job{.input = words.front(), .path = words.size() > 1 ? words[1] : ""};
+  FilesJob job;
   job.reading = ReadRules::of(settings);
   job.reading.opening.allow_missing = true;
+  Words split = split_words(words, job.reading);
+  if (split.paths.size() > 1)
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "files takes images and at most one path in them",
+                 .found = printable(fmt::format("{}", fmt::join(split.paths, ", "))),
+                 .hint = "a pattern fits several: '*.BIN', 'DATA/**'"});
+  job.inputs = std::move(split.images);
+  if (!split.paths.empty()) job.path = split.paths.front();
   return job;
 }
 
-Outcome run(const FilesJob& job, Listener& listener, Work& work) {
-  const Holders holders(job.input, job.reading, Wanted::all, work);
+Outcome run(const FilesJob& job, Listener& listener, JobContext& context) {
+  const Holders holders(job.inputs, job.reading, Wanted::all, context);
   Many many(holders, listener);
   bool any = false;
   const auto refuse_path = [&] {
     throw Error({.fault = Fault::usage,
                  .code = "no_such_path",
-                 .what = holders.searched() ? "nothing in any of the images fits this path"
+                 .what = holders.several() ? "nothing in any of the images fits this path"
                                             : "nothing in the image fits this path",
-                 .file = job.input,
+                 .file = job.inputs.front(),
                  .found = printable(job.path)});
   };
   many.each([&](std::size_t i) {
@@ -150,7 +224,7 @@ Outcome run(const FilesJob& job, Listener& listener, Work& work) {
                          [&](const VolumeEntry& e) { return path_fits(job.path, e.path); });
     };
     if (!job.path.empty() && std::none_of(contents.volumes.begin(), contents.volumes.end(), fits)) {
-      if (holders.searched()) return;  // another of them may have it
+      if (holders.several()) return;  // another of them may have it
       refuse_path();
     }
     any = true;
@@ -167,12 +241,15 @@ ExtractFilesJob ExtractFilesJob::of(const std::vector<std::string>& words, const
                  .code = "usage",
                  .what = "extract needs a folder for the files",
                  .hint = "<into> DIR: the folder is made if it is not there"});
-  ExtractFilesJob job{.input = words.front(), .paths = {words.begin() + 1, words.end()}, .into = settings.text(kInto)};
+  ExtractFilesJob job{.inputs = {}, .into = settings.text(kInto)};
   job.form2 = settings.choice<Form2As>(kForm2);
   job.read_back = settings.flag(kReadBack);
   job.reading = ReadRules::of(settings);
   job.writing = WriteRules::of(settings);
-  job.writing.inputs = named_inputs(words, settings, extract_settings());
+  Words split = split_words(words, job.reading);
+  job.inputs = std::move(split.images);
+  job.paths = std::move(split.paths);
+  job.writing.inputs = named_inputs(job.inputs, settings, extract_settings());
   return job;
 }
 
@@ -189,15 +266,15 @@ void warn_of_form2(const Image& image, const ExtractPlan& plan, Listener& listen
 }
 
 /// What is wrong with the image as far as this extraction is concerned.
-std::vector<Finding> damage_of(const Contents& contents, const ExtractPlan& plan, Work& work) {
+std::vector<Finding> damage_of(const Contents& contents, const ExtractPlan& plan, JobContext& context) {
   std::vector<Finding> findings;
   if (contents.image.format)  // an archive's members have their own checksums
-    findings = SourceCheck(contents.image, false, work, &contents.volumes).finish();
+    findings = SourceCheck(contents.image, false, context, &contents.volumes).finish();
   for (const Volume& volume : contents.volumes) {
     std::vector<const VolumeEntry*> files;
     for (const ExtractItem& item : plan.items)
       if (!item.is_folder() && item.volume == &volume) files.push_back(item.entry);
-    for (Finding& f : bad_sectors_of(contents.image, files, volume, work)) findings.push_back(std::move(f));
+    for (Finding& f : bad_sectors_of(contents.image, files, volume, context)) findings.push_back(std::move(f));
   }
   return findings;
 }
@@ -231,20 +308,20 @@ bool any_lost(const std::vector<Volume>& volumes) {
 
 /// True if nothing was wrong.
 bool extract_one(const ExtractFilesJob& job, const Contents& contents, const fs::path& into, const WriteRules& rules,
-                 Listener& listener, Work& work) {
+                 Listener& listener, JobContext& context) {
   const Stopwatch watch;
   bool good = true;
   const TargetFacts facts = rules.target(into);
   const ExtractPlan plan = plan_extract(contents.image, contents.volumes, {job.paths, into, job.form2}, facts);
   ExtractedFiles done{.image = contents.image, .plan = plan, .into = into.string()};
   const auto take_damage = [&] {
-    if (take_findings(damage_of(contents, plan, work), contents.image, rules, done.warnings)) good = false;
+    if (take_findings(damage_of(contents, plan, context), contents.image, rules, done.warnings)) good = false;
   };
   if (!rules.plan_only) {
     InputFiles inputs = rules.inputs;
     inputs.add(input_paths(contents.image));
     if (rules.strict) take_damage();
-    done.items = run_extract(plan, {rules.existing, job.read_back, facts, into, std::move(inputs)}, work);
+    done.items = run_extract(plan, {rules.existing, job.read_back, facts, into, std::move(inputs)}, context);
     done.read_back = job.read_back;
     if (!rules.strict) take_damage();
   }
@@ -284,16 +361,16 @@ std::vector<fs::path> folders_of(const ExtractFilesJob& job, const Holders& hold
 
 }  // namespace
 
-Outcome run(const ExtractFilesJob& job, Listener& listener, Work& work) {
-  const Holders holders(job.input, job.reading, Wanted::whole, work);
+Outcome run(const ExtractFilesJob& job, Listener& listener, JobContext& context) {
+  const Holders holders(job.inputs, job.reading, Wanted::whole, context);
   WriteRules rules = job.writing;
   rules.inputs.add(holders.files());
   Many many(holders, listener);
   std::vector<fs::path> folders(holders.count(), job.into);
-  if (holders.searched()) folders = folders_of(job, holders, many);
+  if (holders.several()) folders = folders_of(job, holders, many);
   many.each([&](std::size_t i) {
     if (folders[i].empty()) return;  // told already
-    if (!extract_one(job, holders.open(i), folders[i], rules, listener, work)) many.outcome.good = false;
+    if (!extract_one(job, holders.open(i), folders[i], rules, listener, context)) many.outcome.good = false;
   });
   return std::move(many.outcome);
 }

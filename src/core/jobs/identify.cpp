@@ -46,11 +46,11 @@ bool is_whole(const NonImage& other) {
 
 class Identification {
  public:
-  Identification(const IdentifyJob& job, Listener& listener, Work& work)
+  Identification(const IdentifyJob& job, Listener& listener, JobContext& context)
       : job_(job),
         titles_(job.titles.empty() ? TitleList{} : TitleList::read(job.titles)),
         listener_(listener),
-        work_(work) {}
+        context_(context) {}
 
   Outcome run() {
     for (const std::string& path : job_.paths) {
@@ -64,7 +64,7 @@ class Identification {
           listener_.failed(e);
         }
       }
-      work_.progress.check_stop();
+      context_.progress.check_stop();
     }
     return std::move(outcome_);
   }
@@ -87,7 +87,7 @@ class Identification {
     if (auto game = identify_game_folder(path)) return non_image(path, std::move(*game));
     TargetFacts drive = target_facts(path);
     if (!job_.file_system.empty()) drive = with_file_system(drive, job_.file_system);
-    Survey survey = survey_folder({path, drive, job_.reading.opening, titles_}, work_);
+    Survey survey = survey_folder({path, drive, job_.reading.opening, titles_}, context_);
     const bool sound =
         std::all_of(survey.items.begin(), survey.items.end(), [](const SurveyItem& i) { return i.complete; });
     tell({path, std::move(survey), sound});
@@ -136,14 +136,14 @@ class Identification {
   const IdentifyJob& job_;
   const TitleList titles_;
   Listener& listener_;
-  Work& work_;
+  JobContext& context_;
   Outcome outcome_;
 };
 
 }  // namespace
 
-Outcome run(const IdentifyJob& job, Listener& listener, Work& work) {
-  return Identification(job, listener, work).run();
+Outcome run(const IdentifyJob& job, Listener& listener, JobContext& context) {
+  return Identification(job, listener, context).run();
 }
 
 }  // namespace opifex::jobs

@@ -15,16 +15,16 @@ namespace {
 
 /// A plan that only cuts or joins files.
 void run_file_plan(const fs::path& input, const char* becomes, const WritePlan& plan, const WriteRules& rules,
-                   Listener& listener, Work& work) {
+                   Listener& listener, JobContext& context) {
   Image source;
   source.path = input;
   source.format = &bare_format(Stored::blocks);
   run_plan(
       source, becomes, {plan, {}, {}}, rules,
       [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written, bool prove) {
-        return prove ? prove_copies(plan, *staged, written, work) : Proof{};
+        return prove ? prove_copies(plan, *staged, written, context) : Proof{};
       },
-      listener, work);
+      listener, context);
 }
 
 /// What the parts were before they were cut.
@@ -38,7 +38,7 @@ fs::path whole_name(const fs::path& part) {
 }  // namespace
 
 Outcome join_parts(const fs::path& part, const std::string& out, const WriteRules& rules, Listener& listener,
-                   Work& work) {
+                   JobContext& context) {
   Outcome outcome;
   fs::path target = out;
   if (out.ends_with('/') || fs::is_directory(out)) target /= whole_name(part);
@@ -48,9 +48,9 @@ Outcome join_parts(const fs::path& part, const std::string& out, const WriteRule
   std::vector<Warning> warnings = whole.warnings;
   for (const Warning& w : whole.warnings)
     if (w.code == "uneven_part") outcome.good = false;
-  if (take_findings(SourceCheck(whole, true, work).finish(), whole, rules, warnings)) outcome.good = false;
+  if (take_findings(SourceCheck(whole, true, context).finish(), whole, rules, warnings)) outcome.good = false;
   for (const Warning& w : warnings) listener.message(w);
-  run_file_plan(part, "one file", plan, rules, listener, work);
+  run_file_plan(part, "one file", plan, rules, listener, context);
   return outcome;
 }
 
@@ -84,7 +84,7 @@ void refuse_full_drive(const std::map<std::string, WritePlan>& plans, const fs::
 }  // namespace
 
 Outcome cut_files(const std::vector<std::string>& files, const fs::path& folder, std::uint64_t limit,
-                  const WriteRules& rules, Listener& listener, Work& work) {
+                  const WriteRules& rules, Listener& listener, JobContext& context) {
   Outcome outcome;
   std::map<std::string, WritePlan> plans;
   const auto failed = [&](const Error& e) {
@@ -103,7 +103,7 @@ Outcome cut_files(const std::vector<std::string>& files, const fs::path& folder,
   if (files.size() > 1) refuse_full_drive(plans, folder, rules);
   for (const auto& [file, plan] : plans) {
     try {
-      run_file_plan(file, "parts", plan, rules, listener, work);
+      run_file_plan(file, "parts", plan, rules, listener, context);
     } catch (const Error& e) {
       failed(e);
     }

@@ -12,7 +12,7 @@ RenameJob RenameJob::of(const std::vector<std::string>& words, const Settings& s
   return job;
 }
 
-Outcome run(const RenameJob& job, Listener& listener, Work&) {
+Outcome run(const RenameJob& job, Listener& listener, JobContext&) {
   if (!job.plan_only) {
     // What an interrupted renaming left half done may be the very job that is asked for.
     auto finished = finish_interrupted(job.set.parent_path());

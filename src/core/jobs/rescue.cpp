@@ -43,13 +43,13 @@ SectorMapFile map_of(const RescueResult& rescued) {
 }
 
 /// The dumps, and every file that is read for them.
-std::vector<RescueInput> open_dumps(const RescueJob& job, InputFiles& files, Work& work) {
+std::vector<RescueInput> open_dumps(const RescueJob& job, InputFiles& files, JobContext& context) {
   std::vector<RescueInput> inputs;
   for (const std::string& word : job.inputs) {
     std::vector<Image> images;
     if (fs::is_directory(word)) {
       // A dump that cannot be used is no reason to go on without it in silence.
-      const Sources found = find_sources({word}, job.reading, Wanted::all, work);
+      const Sources found = find_sources({word}, job.reading, Wanted::all, context);
       for (const LeftOut& left : found.left_out)
         if (left.failed) throw Error(left.why);
       files.add(found.files);
@@ -68,19 +68,19 @@ std::vector<RescueInput> open_dumps(const RescueJob& job, InputFiles& files, Wor
 
 }  // namespace
 
-Outcome run(const RescueJob& job, Listener& listener, Work& work) {
+Outcome run(const RescueJob& job, Listener& listener, JobContext& context) {
   const Stopwatch watch;
   WriteRules rules = job.writing;
-  std::vector<RescueInput> inputs = open_dumps(job, rules.inputs, work);
+  std::vector<RescueInput> inputs = open_dumps(job, rules.inputs, context);
   std::vector<std::string> names;
   for (const RescueInput& input : inputs) names.push_back(input.image.path.string());
   const Image first = inputs.front().image;
   const Format& target = target_format(job, first);
   const fs::path out = leading_output(first, target, job.out);
-  const RescueResult rescued = plan_rescue(std::move(inputs), work);
+  const RescueResult rescued = plan_rescue(std::move(inputs), context);
 
   const ConvertRequest request{&target, out, {}, rules.accepted};
-  Conversion conversion = plan_conversion(rescued.image, request, work);
+  Conversion conversion = plan_conversion(rescued.image, request, context);
   conversion.warnings.insert(conversion.warnings.begin(), rescued.warnings.begin(), rescued.warnings.end());
   refuse_losses(conversion, rescued.image, target);
   WriteJob write = rules.for_folder(out.parent_path());
@@ -97,14 +97,14 @@ Outcome run(const RescueJob& job, Listener& listener, Work& work) {
   const bool changed = std::any_of(conversion.losses.begin(), conversion.losses.end(),
                                    [](const Loss& l) { return is_content_loss(l.kind); });
   const Inspect how = changed ? Inspect::readable : rules.prove ? Inspect::prove : Inspect::layout;
-  write.inspect = inspection_of(rescued.image, request, conversion.plan, how, written.proof, work);
+  write.inspect = inspection_of(rescued.image, request, conversion.plan, how, written.proof, context);
   const bool unsure = rescued.count(RescueHow::unsure) + rescued.count(RescueHow::conflict) > 0;
   const bool whole = rescued.complete() && !unsure;
   if (!whole) write.texts[map] = print(map_of(rescued));
   if (rules.plan_only)
     written.outputs = outputs_of(conversion.plan);
   else
-    written.outputs = write_outputs(rescued.image, conversion.plan, write, work);
+    written.outputs = write_outputs(rescued.image, conversion.plan, write, context);
   written.seconds = watch.seconds();
   if (!rules.plan_only && whole) remove_old_map(map);
   Rescued result{.written = written, .rescue = rescued, .inputs = std::move(names), .rules = rules};

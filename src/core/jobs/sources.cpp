@@ -18,7 +18,7 @@ namespace {
 
 class Finder {
  public:
-  Finder(const ReadRules& rules, Wanted wanted, Work& work) : rules_(rules), wanted_(wanted), work_(work) {}
+  Finder(const ReadRules& rules, Wanted wanted, JobContext& context) : rules_(rules), wanted_(wanted), context_(context) {}
 
   void add_word(const std::string& word) {
     if (fs::is_directory(word))
@@ -35,7 +35,7 @@ class Finder {
   void add_folder(const std::string& folder) {
     found_.searched = true;
     const std::size_t before = found_.images.size(), left_before = found_.left_out.size();
-    const Survey survey = survey_folder({folder, target_facts(folder), rules_.opening, {}}, work_);
+    const Survey survey = survey_folder({folder, target_facts(folder), rules_.opening, {}}, context_);
     for (const SurveyItem& item : survey.items) add_item(item);
     // What the survey did not see may hold images, too.
     for (const Warning& w : survey.unseen)
@@ -121,15 +121,15 @@ class Finder {
 
   const ReadRules& rules_;
   Wanted wanted_;
-  Work& work_;
+  JobContext& context_;
   Sources found_;
   std::set<std::string> known_;
 };
 
 }  // namespace
 
-Sources find_sources(const std::vector<std::string>& words, const ReadRules& rules, Wanted wanted, Work& work) {
-  Finder finder(rules, wanted, work);
+Sources find_sources(const std::vector<std::string>& words, const ReadRules& rules, Wanted wanted, JobContext& context) {
+  Finder finder(rules, wanted, context);
   for (const std::string& word : words) finder.add_word(word);
   return finder.take();
 }

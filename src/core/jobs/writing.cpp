@@ -51,10 +51,10 @@ bool take_findings(const std::vector<Finding>& findings, const Image& image, con
   return true;
 }
 
-PlannedConversion::PlannedConversion(ConversionOrder order, const WriteRules& rules, Work& work)
+PlannedConversion::PlannedConversion(ConversionOrder order, const WriteRules& rules, JobContext& context)
     : order_(std::move(order)), request_{order_.target, order_.out, order_.settings, rules.accepted} {
   const Stopwatch watch;
-  conversion_ = plan_conversion(order_.image, request_, work);
+  conversion_ = plan_conversion(order_.image, request_, context);
   const auto& warnings = order_.image.warnings;
   conversion_.warnings.insert(conversion_.warnings.begin(), warnings.begin(), warnings.end());
   // What scrubbing leaves out is left out of the input as the writers see it: that can be proved.
@@ -99,7 +99,7 @@ void PlannedConversion::show(const WriteRules& rules, Listener& listener) const 
   check_walls(rules);
 }
 
-PlannedConversion::Done PlannedConversion::run(const WriteRules& rules, Listener& listener, Work& work) {
+PlannedConversion::Done PlannedConversion::run(const WriteRules& rules, Listener& listener, JobContext& context) {
   const Stopwatch watch;
   refuse_losses(conversion_, order_.image, *order_.target);
   WriteJob write = rules.for_folder(order_.out.parent_path());
@@ -112,13 +112,13 @@ PlannedConversion::Done PlannedConversion::run(const WriteRules& rules, Listener
                              [](const Warning& w) { return w.code == "bad_sectors"; });
   // A target that keeps no raw sectors had the planner look at all of them.
   const bool kept_raw = order_.target->holds.form2 && order_.target->holds.raw_headers;
-  const SourceCheck check(order_.image, kept_raw, work);
-  write.inspect = [&, look = inspection_of(order_.image, request_, conversion_.plan, how(rules), done.proof, work)](
+  const SourceCheck check(order_.image, kept_raw, context);
+  write.inspect = [&, look = inspection_of(order_.image, request_, conversion_.plan, how(rules), done.proof, context)](
                       const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
     if (take_findings(check.finish(), order_.image, rules, conversion_.warnings)) done.damaged = true;
     look(staged, written);
   };
-  done.outputs = write_outputs(order_.image, conversion_.plan, write, work);
+  done.outputs = write_outputs(order_.image, conversion_.plan, write, context);
   if (rules.prove && !can_prove())
     listener.message({"not_proved", "the proof is left out: with accepted losses input and output differ"});
   done.seconds = planning_seconds_ + watch.seconds();
@@ -157,7 +157,7 @@ bool reads_only(const fs::path& lead, const std::vector<WrittenFile>& there, con
 
 }  // namespace
 
-bool PlannedConversion::is_done_already(Work& work) const {
+bool PlannedConversion::is_done_already(JobContext& context) const {
   const WritePlan& plan = conversion_.plan;
   const std::vector<WrittenFile> there = files_there(plan);
   // What cannot be compared is not known to be right; and what is read for it proves nothing of itself.
@@ -171,7 +171,7 @@ bool PlannedConversion::is_done_already(Work& work) const {
     options.keys = order_.image.keys;
     options.needed = plan.needed;
     if (!reads_only(leading_file(plan, there).path, there, options)) return false;
-    inspection_of(order_.image, request_, plan, Inspect::prove, proof, work)(host_files(), there);
+    inspection_of(order_.image, request_, plan, Inspect::prove, proof, context)(host_files(), there);
   } catch (const Error& e) {
     if (e.details.fault == Fault::interrupted) throw;
     return false;  // it is something else, and is told as a file in the way
@@ -180,7 +180,7 @@ bool PlannedConversion::is_done_already(Work& work) const {
 }
 
 std::vector<WrittenFile> run_plan(const Image& source, std::string_view becomes, const Conversion& conversion,
-                                  const WriteRules& rules, const Prover& prover, Listener& listener, Work& work) {
+                                  const WriteRules& rules, const Prover& prover, Listener& listener, JobContext& context) {
   const Stopwatch watch;
   WriteJob job = rules.for_folder(conversion.plan.outputs.front().path.parent_path());
   Written done{.source = source, .becomes = std::string(becomes), .conversion = conversion, .target = job.target};
@@ -192,7 +192,7 @@ std::vector<WrittenFile> run_plan(const Image& source, std::string_view becomes,
     check_plan(source, conversion.plan, job);
     done.outputs = outputs_of(conversion.plan);
   } else {
-    done.outputs = write_outputs(source, conversion.plan, job, work);
+    done.outputs = write_outputs(source, conversion.plan, job, context);
   }
   done.seconds = watch.seconds();
   listener.result(done);

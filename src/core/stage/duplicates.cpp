@@ -34,7 +34,7 @@ std::vector<fs::path> data_files(const SurveyItem& item) {
 }
 
 /// All files of both, up to a size that is read in a moment; nothing beyond.
-std::optional<bool> same_bytes(const SurveyItem& a, const SurveyItem& b, Work& work) {
+std::optional<bool> same_bytes(const SurveyItem& a, const SurveyItem& b, JobContext& context) {
   constexpr std::uint64_t kMost = 256 << 20;
   const std::vector<fs::path> x = data_files(a), y = data_files(b);
   if (x.size() != y.size()) return false;
@@ -44,7 +44,7 @@ std::optional<bool> same_bytes(const SurveyItem& a, const SurveyItem& b, Work& w
     if (left->size() != right->size()) return false;
     if (left->size() > kMost)
       known = false;
-    else if (first_difference(*left, *right, work.progress))
+    else if (first_difference(*left, *right, context.progress))
       return false;
   }
   return known ? std::optional(true) : std::nullopt;
@@ -62,7 +62,7 @@ std::pair<fs::path, std::uint64_t> largest_file(const SurveyItem& item) {
 
 }  // namespace
 
-std::vector<Warning> find_duplicates(const Survey& survey, Work& work) {
+std::vector<Warning> find_duplicates(const Survey& survey, JobContext& context) {
   std::vector<Warning> problems;
   std::map<std::uint64_t, std::vector<const SurveyItem*>> by_size;
   for (const SurveyItem& i : survey.items)
@@ -72,10 +72,10 @@ std::vector<Warning> find_duplicates(const Survey& survey, Work& work) {
     if (items.size() < 2) continue;
     std::map<std::string, const SurveyItem*> first;
     for (const SurveyItem* i : items) {
-      work.progress.check_stop();
+      context.progress.check_stop();
       const fs::path file = largest_file(*i).first;
       const auto [at, is_new] = first.try_emplace(sample(*open_file(file)), i);
-      const auto same = is_new ? false : same_bytes(*i, *at->second, work);
+      const auto same = is_new ? false : same_bytes(*i, *at->second, context);
       if (same && !*same) continue;
       problems.push_back({"duplicate",
                           fmt::format("{} {} {}", i->path.lexically_relative(survey.folder).string(),

@@ -25,7 +25,7 @@ constexpr std::size_t kMostFiles = 500'000;
 
 class Surveyor {
  public:
-  Surveyor(const SurveyRequest& request, Work& work) : request_(request), work_(work), examiner_(request) {
+  Surveyor(const SurveyRequest& request, JobContext& context) : request_(request), context_(context), examiner_(request) {
     survey_.folder = request.folder;
     survey_.drive = request.drive;
   }
@@ -44,7 +44,7 @@ class Surveyor {
               [](const SurveyItem& a, const SurveyItem& b) { return a.path < b.path; });
     find_strays();
     check_places();
-    for (Warning& w : find_duplicates(survey_, work_)) survey_.problems.push_back(std::move(w));
+    for (Warning& w : find_duplicates(survey_, context_)) survey_.problems.push_back(std::move(w));
     join_discs(survey_);
     for (const SurveyItem& i : survey_.items) survey_.total_bytes += i.size_bytes;
     return std::move(survey_);
@@ -53,7 +53,7 @@ class Surveyor {
  private:
   /// Candidates of a folder: each file once, a set of parts by its first one. Game folders are items at once.
   void walk(const fs::path& folder, int depth) {
-    work_.progress.check_stop();
+    context_.progress.check_stop();
     std::vector<fs::path> folders;
     std::vector<std::string> names;
     std::error_code error;
@@ -160,7 +160,7 @@ class Surveyor {
     flow.next = [&](Block& block) { return block.index < paths.size(); };
     flow.work = [&](Block& block) { block.carried = examiner_.examine(paths[block.index]); };
     flow.consume.emplace_back([&](Block& block) { take(std::move(block.carried)); });
-    run_flow(flow, work_);
+    run_flow(flow, context_);
   }
 
   void take(std::optional<SurveyItem> item) {
@@ -223,7 +223,7 @@ class Surveyor {
   }
 
   const SurveyRequest& request_;
-  Work& work_;
+  JobContext& context_;
   const Examiner examiner_;
   Survey survey_;
   std::vector<fs::path> candidates_;
@@ -256,6 +256,6 @@ std::string_view to_string(SurveyKind kind) {
   return "";
 }
 
-Survey survey_folder(const SurveyRequest& request, Work& work) { return Surveyor(request, work).run(); }
+Survey survey_folder(const SurveyRequest& request, JobContext& context) { return Surveyor(request, context).run(); }
 
 }  // namespace opifex

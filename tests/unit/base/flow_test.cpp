@@ -9,14 +9,14 @@ namespace {
 
 std::vector<std::uint64_t> run_with(unsigned threads, std::uint64_t blocks) {
   Progress progress;
-  Work work{progress, threads};
+  JobContext context{progress, threads};
   std::vector<std::uint64_t> seen;
   Flow flow;
   flow.next = [&](FlowBlock& b) { return b.index < blocks; };
   flow.work = [](FlowBlock& b) { b.data.assign(8, static_cast<std::byte>(b.index * 7)); };
   flow.consume.emplace_back(
       [&](const FlowBlock& b) { seen.push_back(b.index * 256 + std::to_integer<std::uint64_t>(b.data[0])); });
-  run_flow(flow, work);
+  run_flow(flow, context);
   return seen;
 }
 
@@ -30,7 +30,7 @@ TEST(Flow, GivesTheSameOrderWithOneThreadAndMany) {
 
 TEST(Flow, CarriesAnErrorOfAnyStageToTheCaller) {
   for (const int stage : {0, 1, 2}) {
-    testkit::QuietWork work;
+    testkit::QuietContext context;
     const auto fail_at_50 = [&](int own, std::uint64_t index) {
       if (own == stage && index == 50) throw Error({.what = "broken"});
     };
@@ -41,7 +41,7 @@ TEST(Flow, CarriesAnErrorOfAnyStageToTheCaller) {
     };
     flow.work = [&](FlowBlock& b) { fail_at_50(1, b.index); };
     flow.consume.emplace_back([&](const FlowBlock& b) { fail_at_50(2, b.index); });
-    EXPECT_THROW(run_flow(flow, work), Error) << stage;
+    EXPECT_THROW(run_flow(flow, context), Error) << stage;
   }
 }
 
@@ -49,7 +49,7 @@ TEST(Flow, StopsOnRequest) {
   std::stop_source stop;
   Progress progress;
   progress.stop = stop.get_token();
-  Work work{progress, 0};
+  JobContext context{progress, 0};
   std::uint64_t consumed = 0;
   Flow flow;
   flow.next = [](FlowBlock&) { return true; };  // would never end
@@ -57,7 +57,7 @@ TEST(Flow, StopsOnRequest) {
     if (++consumed == 20) stop.request_stop();
   });
   try {
-    run_flow(flow, work);
+    run_flow(flow, context);
     FAIL();
   } catch (const Error& e) {
     EXPECT_EQ(e.details.fault, Fault::interrupted);

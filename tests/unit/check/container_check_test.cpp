@@ -33,19 +33,19 @@ class ContainerCheck : public testing::Test {
   /// Hunks of eight sectors.
   fs::path to_chd(const std::string& codecs = {}) {
     write_file(bin, bytes);
-    QuietWork work;
+    QuietContext context;
     ConvertRequest request{find_format("chd"), folder / "game.chd"};
     if (!codecs.empty()) request.settings = Settings::of(request.target->settings, {{"codecs", codecs}});
     const Image image = open_image(sheet);
-    write_outputs(image, plan_conversion(image, request, work).plan, {.existing = Existing::replace}, work);
+    write_outputs(image, plan_conversion(image, request, context).plan, {.existing = Existing::replace}, context);
     return folder / "game.chd";
   }
   static CheckResult check(const fs::path& path, std::vector<std::string> hashes, unsigned threads = 0) {
     Progress progress;
-    Work work{progress, threads};
+    JobContext context{progress, threads};
     CheckOptions options;
     options.hashes = std::move(hashes);
-    return check_image(open_image(path), options, work);
+    return check_image(open_image(path), options, context);
   }
   /// What is told of the disc, whatever file holds it.
   static std::vector<std::string> told(const CheckResult& result) {

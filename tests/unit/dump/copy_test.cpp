@@ -33,8 +33,8 @@ TEST(CopyFolder, UnreadableBytesAreNamedAndFilled) {
   std::filesystem::create_directories(folder / "disc");
   const std::string content(testkit::Random(1).bytes(20'000).size(), 'x');
   testkit::write_file(folder / "disc/GAME.DAT", content);
-  testkit::QuietWork work;
-  const FolderCopy copy = copy_folder(folder / "disc", folder / "out", Existing::keep, work, [](const auto& path) {
+  testkit::QuietContext context;
+  const FolderCopy copy = copy_folder(folder / "disc", folder / "out", Existing::keep, context, [](const auto& path) {
     return std::make_shared<Scratched>(open_file(path), 5000, 5100);
   });
   ASSERT_EQ(copy.files.size(), 1u);

@@ -51,7 +51,7 @@ class Reading : public testing::Test {
     const std::vector<Region> regions = {{0, kEnd, RegionKind::blocks, 0, 0}};
     store = std::make_unique<DumpStore>(WorkingFiles::beside(folder / "x.iso"), regions, cd::kUserBytes, false);
     Strategy strategy(
-        reader, *store, map, std::move(options), [this] { ++saves; }, work);
+        reader, *store, map, std::move(options), [this] { ++saves; }, context);
     strategy.run();
     stats = strategy.stats();
     return map.ranges();
@@ -62,7 +62,7 @@ class Reading : public testing::Test {
     return block[77];
   }
   testkit::TempFolder folder;
-  testkit::QuietWork work;
+  testkit::QuietContext context;
   FakeReader reader;
   SectorMap map{0, kEnd};
   DumpStats stats;
@@ -121,7 +121,7 @@ TEST_F(Reading, GoesOnWhereAMapEnds) {
 TEST_F(Reading, StopsWhenAsked) {
   std::stop_source stop;
   stop.request_stop();
-  work.progress.stop = stop.get_token();
+  context.progress.stop = stop.get_token();
   EXPECT_THROW(run(), Error);
   EXPECT_EQ(map.count(SectorState::good), 0u);
 }

@@ -16,7 +16,7 @@
 namespace opifex::chd {
 namespace {
 
-using testkit::QuietWork;
+using testkit::QuietContext;
 using testkit::Random;
 using testkit::TempFolder;
 
@@ -239,12 +239,12 @@ class ChdChildren : public testing::Test {
   void write(const std::string& name, const Bytes& bytes, const std::filesystem::path& parent = {},
              std::uint32_t hunk_bytes = 4096) {
     testkit::write_file(folder / (name + ".iso"), as_text(bytes));
-    QuietWork work;
+    QuietContext context;
     const Image image = open_image(folder / (name + ".iso"));
     ConvertRequest request{find_format("chd"), folder / (name + ".chd")};
     request.settings = Settings::of(request.target->settings,
                                     {{"parent", parent.string()}, {"hunk-size", std::to_string(hunk_bytes)}});
-    write_outputs(image, plan_conversion(image, request, work).plan, {}, work);
+    write_outputs(image, plan_conversion(image, request, context).plan, {}, context);
   }
   std::shared_ptr<const Chd> open(const std::string& name, const std::vector<std::string>& parents = {}) const {
     return Chd::open(open_file(folder / (name + ".chd")), [&](const Sha1&) -> std::shared_ptr<const Chd> {
@@ -316,11 +316,11 @@ TEST_F(ChdChildren, AParentOfAnotherKindIsRefused) {
   write("parent", Random(4).bytes(8 * 2048));
   testkit::write_file(folder / "disc.cue", "FILE \"disc.bin\" BINARY\n TRACK 01 AUDIO\n INDEX 01 00:00:00\n");
   testkit::write_file(folder / "disc.bin", std::string(10 * 2352, 'x'));
-  QuietWork work;
+  QuietContext context;
   ConvertRequest request{find_format("chd"), folder / "disc.chd"};
   request.settings = Settings::of(request.target->settings, {{"parent", (folder / "parent.chd").string()}});
   try {
-    plan_conversion(open_image(folder / "disc.cue"), request, work);
+    plan_conversion(open_image(folder / "disc.cue"), request, context);
     FAIL() << "units of 2048 and 2448 bytes do not go together";
   } catch (const Error& e) {
     EXPECT_EQ(e.details.code, "parent_unfit");

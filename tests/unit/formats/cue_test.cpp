@@ -131,14 +131,14 @@ TEST(CueSheet, NinetyNineTracksOfOneSectorSurviveMergeAndSplit) {
   }
   write_file(folder / "a.bin", bin);
   write_file(folder / "a.cue", sheet);
-  QuietWork work;
+  QuietContext context;
   const Image image = open_image(folder / "a.cue");
   const fs::path split = folder / "split/a.cue", merged = folder / "merged/a.cue";
-  write_outputs(image, plan_conversion(image, {find_format("cue-tracks"), split}, work).plan, {}, work);
+  write_outputs(image, plan_conversion(image, {find_format("cue-tracks"), split}, context).plan, {}, context);
   EXPECT_TRUE(fs::exists(folder / "split/a (Track 07).bin")) << "two digits: sorted by name they stay in order";
   const Image tracks = open_image(split);
   ASSERT_EQ(tracks.files.size(), 99u);
-  write_outputs(tracks, plan_conversion(tracks, {find_format("cue"), merged}, work).plan, {}, work);
+  write_outputs(tracks, plan_conversion(tracks, {find_format("cue"), merged}, context).plan, {}, context);
   EXPECT_EQ(read_file(folder / "merged/a.bin"), bin);
 }
 
@@ -151,12 +151,12 @@ TEST(CueSheet, TextsRemarksAndCodesComeBackFromASheetOfOurs) {
              "TRACK 01 AUDIO\r\nREM COMMENT kept\r\nTITLE \"One\"\r\nISRC QZPRX2600017\r\nFLAGS DCP PRE SCMS\r\nPREGAP "
              "00:00:10\r\nINDEX 01 00:00:00\r\n"
              "INDEX 02 00:00:03\r\nPOSTGAP 00:00:05\r\n");
-  QuietWork work;
+  QuietContext context;
   const Image image = open_image(folder / "a.cue");
   const fs::path out = folder / "out/b.cue";
-  const Conversion conversion = plan_conversion(image, {find_format("cue"), out}, work);
+  const Conversion conversion = plan_conversion(image, {find_format("cue"), out}, context);
   EXPECT_TRUE(conversion.losses.empty());
-  write_outputs(image, conversion.plan, {}, work);
+  write_outputs(image, conversion.plan, {}, context);
   const std::string text = read_file(out);
   for (const char* line :
        {"REM GENRE Adventure\r\n", "REM DATE 1998\r\n", "CATALOG 2600170000019\r\n", "TITLE \"He said 'go'\"\r\n",

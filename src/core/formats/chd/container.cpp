@@ -94,14 +94,14 @@ class ChdContainer final : public Container {
     return h.raw_sha1 ? compare(*found, "") : compare("", found.value_or(""));
   }
 
-  std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const override {
+  std::vector<ContainerProblem> verify(JobContext& context, DecodedSectors* sectors) const override {
     const Header& h = chd_->header();
     std::mutex mutex;
     Digest sha1("sha1"), md5("md5");
     const auto batch = std::max<std::uint64_t>(1, kFlowBlockBytes / 4 / h.hunk_bytes);  // stays in the nearer caches
     std::map<std::uint64_t, ContainerProblem> bad;                                      // by hunk
     const bool hashed = sectors && sectors->lanes() > 0;
-    work.progress.begin("checking the container", h.logical_bytes);
+    context.progress.begin("checking the container", h.logical_bytes);
     FlowOf<Sectors> flow;
     using Block = FlowOf<Sectors>::Block;
     flow.next = [&](Block& block) {
@@ -137,7 +137,7 @@ class ChdContainer final : public Container {
               .first(static_cast<std::size_t>(std::min<std::uint64_t>(block.data.size(), h.logical_bytes - at)));
       sha1.update(bytes);
       if (!h.md5.empty()) md5.update(bytes);
-      work.progress.done_bytes += bytes.size();
+      context.progress.done_bytes += bytes.size();
     });
     for (std::size_t lane = 0; sectors && lane < sectors->lanes(); ++lane)
       flow.consume.emplace_back([&, lane](Block& block) {
@@ -149,7 +149,7 @@ class ChdContainer final : public Container {
               ByteView(block.data)
                   .first(static_cast<std::size_t>(std::min<std::uint64_t>(block.data.size(), h.logical_bytes - at))));
       });
-    run_flow(flow, work);
+    run_flow(flow, context);
     std::vector<ContainerProblem> problems;
     for (auto& [number, problem] : bad) problems.push_back(std::move(problem));
     if (!problems.empty()) return problems;

@@ -27,12 +27,12 @@ std::uint64_t unit_hash(ByteView bytes) {
 
 }  // namespace
 
-ParentWindows::ParentWindows(std::shared_ptr<const Chd> parent, std::uint32_t hunk_bytes, Work& work)
+ParentWindows::ParentWindows(std::shared_ptr<const Chd> parent, std::uint32_t hunk_bytes, JobContext& context)
     : parent_(std::move(parent)),
       logical_(parent_->logical()),
       hunk_bytes_(hunk_bytes),
       unit_bytes_(parent_->header().unit_bytes) {
-  collect(work);
+  collect(context);
   std::sort(windows_.begin(), windows_.end(),
             [](const Window& a, const Window& b) { return a.hash != b.hash ? a.hash < b.hash : a.unit < b.unit; });
   // Empty space has the same hash everywhere: the first few are enough.
@@ -53,7 +53,7 @@ ParentWindows::ParentWindows(std::shared_ptr<const Chd> parent, std::uint32_t hu
   windows_.shrink_to_fit();
 }
 
-void ParentWindows::collect(Work& work) {
+void ParentWindows::collect(JobContext& context) {
   const std::uint64_t units = logical_->size() / unit_bytes_, in_hunk = hunk_bytes_ / unit_bytes_;
   if (units < in_hunk || units > UINT32_MAX) return;
   std::uint64_t step = 1;
@@ -64,7 +64,7 @@ void ParentWindows::collect(Work& work) {
   std::deque<std::uint64_t> inside;
   std::uint64_t hash = 0, unit = 0;
   const std::uint64_t batch = std::max<std::uint64_t>(1, kFlowBlockBytes / unit_bytes_);
-  work.progress.begin("reading the parent", units * unit_bytes_);
+  context.progress.begin("reading the parent", units * unit_bytes_);
   FlowOf<std::vector<std::uint64_t>> flow;  // the hashes of its units
   using Block = decltype(flow)::Block;
   flow.next = [&](Block& block) {
@@ -92,9 +92,9 @@ void ParentWindows::collect(Work& work) {
       const std::uint64_t first = unit - std::min(unit, in_hunk);
       if (inside.size() == in_hunk && first % step == 0) windows_.push_back({hash, static_cast<std::uint32_t>(first)});
     }
-    work.progress.done_bytes += block.data.size();
+    context.progress.done_bytes += block.data.size();
   });
-  run_flow(flow, work);
+  run_flow(flow, context);
 }
 
 std::uint64_t ParentWindows::hash_of(ByteView hunk) const {

@@ -10,7 +10,7 @@ namespace opifex::chd {
 class ParentWindows {
  public:
   /// Reads the whole parent, on all threads.
-  ParentWindows(std::shared_ptr<const Chd> parent, std::uint32_t hunk_bytes, Work& work);
+  ParentWindows(std::shared_ptr<const Chd> parent, std::uint32_t hunk_bytes, JobContext& context);
   /// The unit from which on the parent holds the same bytes: that of the same place if it does, else the lowest.
   std::optional<std::uint64_t> find(std::uint64_t hunk_number, ByteView hunk) const;
 
@@ -19,7 +19,7 @@ class ParentWindows {
     std::uint64_t hash;
     std::uint32_t unit;
   };
-  void collect(Work& work);
+  void collect(JobContext& context);
   bool holds(std::uint64_t unit, ByteView hunk) const;
   std::uint64_t hash_of(ByteView hunk) const;
 

@@ -51,10 +51,10 @@ class Coders {
 /// One run over all hunks: coded side by side, written in order.
 class HunkRun {
  public:
-  HunkRun(const WriteRequest& request, Output& file, Work& work)
+  HunkRun(const WriteRequest& request, Output& file, JobContext& context)
       : r_(request),
         file_(file),
-        work_(work),
+        context_(context),
         size_(r_.logical->size()),
         total_((size_ + r_.hunk_bytes - 1) / r_.hunk_bytes),
         batch_(std::max<std::uint64_t>(1, kFlowBlockBytes / 4 / r_.hunk_bytes)),
@@ -64,8 +64,8 @@ class HunkRun {
 
   void run() {
     if (r_.parent) {
-      windows_.emplace(r_.parent, r_.hunk_bytes, work_);
-      work_.progress.begin("writing", size_);
+      windows_.emplace(r_.parent, r_.hunk_bytes, context_);
+      context_.progress.begin("writing", size_);
     }
     // Empty space is coded once: a sparse disc would spend all its time on it.
     auto coder = coders_.take();
@@ -83,7 +83,7 @@ class HunkRun {
     flow.work = [&](Block& block) { code_block(block); };
     flow.consume.emplace_back([&](Block& block) { write_block(block); });
     flow.consume.emplace_back([&](Block& block) { hash_block(block); });
-    run_flow(flow, work_);
+    run_flow(flow, context_);
     raw_sha1 = sha1_from_hex(raw_.finish());
     if (sheet_) file_sums = sheet_->finish();
   }
@@ -144,7 +144,7 @@ class HunkRun {
                        static_cast<std::uint32_t>(bytes.size()), hunk.crc, file_.size()});
       file_.write(bytes);
     }
-    work_.progress.done_bytes += used_of(block);
+    context_.progress.done_bytes += used_of(block);
   }
 
   void hash_block(const FlowBlock& block) {
@@ -155,7 +155,7 @@ class HunkRun {
 
   const WriteRequest& r_;
   Output& file_;
-  Work& work_;
+  JobContext& context_;
   std::uint64_t size_, total_, batch_;
   Coders coders_;
   std::optional<ParentWindows> windows_;
@@ -177,11 +177,11 @@ class ChdPacker final : public Packer {
     return kHeaderBytes + tag_block(r_.sheet).size() + hunks * (r_.hunk_bytes + 8) + kMapHead + 64;
   }
 
-  void write(Output& file, Work& work) const override {
+  void write(Output& file, JobContext& context) const override {
     file.write(Bytes(kHeaderBytes));
     file.write(tag_block(r_.sheet));
     const std::uint64_t first_offset = file.size();
-    HunkRun run(r_, file, work);
+    HunkRun run(r_, file, context);
     run.run();
     const bool any_stored =
         std::any_of(run.hunks.begin(), run.hunks.end(), [](const Hunk& h) { return h.kind <= HunkKind::stored; });

@@ -96,8 +96,8 @@ class GodContainer final : public Container {
   std::vector<ContainerShare> shares() const override { return {}; }
   std::vector<ContainerTag> tags() const override { return {}; }
   bool hashes_everything() const override { return true; }
-  std::vector<ContainerProblem> verify(Work& work, DecodedSectors*) const override {
-    return god::verify(files_, header_, mapping_, work);
+  std::vector<ContainerProblem> verify(JobContext& context, DecodedSectors*) const override {
+    return god::verify(files_, header_, mapping_, context);
   }
 
  private:

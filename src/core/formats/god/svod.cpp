@@ -217,8 +217,8 @@ bool same_hash(const ContentHash& value, ByteView table, std::uint64_t entry) {
 class Verifier {
  public:
   Verifier(const std::vector<DataFile>& files, const ContentHeader& header, const std::optional<Mapping>& mapping,
-           Work& work)
-      : files_(files), header_(header), mapping_(mapping), work_(work) {}
+           JobContext& context)
+      : files_(files), header_(header), mapping_(mapping), context_(context) {}
 
   std::vector<ContainerProblem> run() {
     if (!header_.content_id_fits)
@@ -231,7 +231,7 @@ class Verifier {
     check_masters();
     std::uint64_t total = 0;
     for (const DataFile& f : files_) total += f.source ? f.source->size() : 0;
-    work_.progress.begin("verifying", total);
+    context_.progress.begin("verifying", total);
     Flow flow;
     flow.next = [&](FlowBlock& b) {
       if (b.index >= groups_.size()) return false;
@@ -240,8 +240,8 @@ class Verifier {
       return true;
     };
     flow.work = [&](FlowBlock& b) { check_group(groups_[static_cast<std::size_t>(b.index)], b.data); };
-    flow.consume.emplace_back([&](const FlowBlock& b) { work_.progress.done_bytes += b.data.size(); });
-    run_flow(flow, work_);
+    flow.consume.emplace_back([&](const FlowBlock& b) { context_.progress.done_bytes += b.data.size(); });
+    run_flow(flow, context_);
     for (Group& g : groups_)
       for (ContainerProblem& p : g.problems) problems_.push_back(std::move(p));
     return std::move(problems_);
@@ -398,7 +398,7 @@ class Verifier {
   const std::vector<DataFile>& files_;
   const ContentHeader& header_;
   const std::optional<Mapping>& mapping_;
-  Work& work_;
+  JobContext& context_;
   std::vector<Group> groups_;
   std::vector<ContainerProblem> problems_;
 };
@@ -406,8 +406,8 @@ class Verifier {
 }  // namespace
 
 std::vector<ContainerProblem> verify(const std::vector<DataFile>& files, const ContentHeader& header,
-                                     const std::optional<Mapping>& mapping, Work& work) {
-  return Verifier(files, header, mapping, work).run();
+                                     const std::optional<Mapping>& mapping, JobContext& context) {
+  return Verifier(files, header, mapping, context).run();
 }
 
 namespace {
@@ -425,7 +425,7 @@ class DataPacker final : public Packer {
   std::uint64_t source_bytes() const override { return blocks_ * kBlock; }
   std::uint64_t most_bytes() const override { return (1 + groups() + blocks_) * kBlock; }
 
-  void write(Output& file, Work& work) const override {
+  void write(Output& file, JobContext& context) const override {
     Bytes master(kBlock);
     file.write(master);
     Flow flow;
@@ -440,9 +440,9 @@ class DataPacker final : public Packer {
       const ContentHash hash = short_sha1(ByteView(b.data).first(kBlock));
       std::copy(hash.begin(), hash.end(), master.begin() + static_cast<std::ptrdiff_t>(b.index * kHashBytes));
       file.write(b.data);
-      work.progress.done_bytes += b.data.size() - kBlock;
+      context.progress.done_bytes += b.data.size() - kBlock;
     });
-    run_flow(flow, work);
+    run_flow(flow, context);
     if (shared_->any) std::copy(shared_->next.begin(), shared_->next.end(), master.begin() + kFileGroups * kHashBytes);
     file.rewrite(0, master);
     shared_->next = short_sha1(master);
@@ -474,7 +474,7 @@ class HeaderPacker final : public Packer {
   HeaderPacker(Bytes header, std::shared_ptr<Shared> shared) : header_(std::move(header)), shared_(std::move(shared)) {}
   std::uint64_t source_bytes() const override { return 0; }
   std::uint64_t most_bytes() const override { return header_.size(); }
-  void write(Output& file, Work&) const override {
+  void write(Output& file, JobContext&) const override {
     Bytes header = header_;
     std::copy(shared_->next.begin(), shared_->next.end(), header.begin() + 0x37D);
     const ContentHash id = short_sha1(ByteView(header).subspan(0x344));

@@ -44,7 +44,7 @@ SourcePtr open_disc(SourcePtr stream, const Mapping& mapping);
 
 /// Every hash of every file, on all threads; what is wrong, with the sectors it hits.
 std::vector<ContainerProblem> verify(const std::vector<DataFile>& files, const ContentHeader& header,
-                                     const std::optional<Mapping>& mapping, Work& work);
+                                     const std::optional<Mapping>& mapping, JobContext& context);
 
 /// What is written: the outputs from the last data file to the first, then the header.
 struct NewContainer {

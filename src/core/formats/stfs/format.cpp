@@ -39,12 +39,12 @@ class StfsContainer final : public Container {
   std::vector<ContainerShare> shares() const override { return {}; }
   std::vector<ContainerTag> tags() const override { return {}; }
   bool hashes_everything() const override { return true; }
-  std::vector<ContainerProblem> verify(Work& work, DecodedSectors*) const override {
+  std::vector<ContainerProblem> verify(JobContext& context, DecodedSectors*) const override {
     std::vector<ContainerProblem> problems;
     if (!package_.header.content_id_fits)
       problems.push_back(
           {"hash_header", "the header is not as it was written: its content id does not match it", {}, {}, 0, {}});
-    for (const StfsFault& f : verify_stfs(file_, package_, work))
+    for (const StfsFault& f : verify_stfs(file_, package_, context))
       problems.push_back({f.table ? "hash_table" : "hash_data",
                           f.table ? fmt::format("the table of the blocks from {} does not match its hash", f.block)
                                   : fmt::format("block {} does not match its hash", f.block),

@@ -42,7 +42,7 @@ class WbfsContainer final : public Container {
   std::vector<ContainerShare> shares() const override { return {}; }
   std::vector<ContainerTag> tags() const override { return {}; }
   /// It has no checksums of its own: its tables were held against each other when it was opened.
-  std::vector<ContainerProblem> verify(Work&, DecodedSectors*) const override { return {}; }
+  std::vector<ContainerProblem> verify(JobContext&, DecodedSectors*) const override { return {}; }
 
  private:
   wbfs::Geometry geometry_;
@@ -93,7 +93,7 @@ class WbfsPacker final : public Packer {
   std::uint64_t source_bytes() const override { return numbers_.size() * geometry_.block_bytes(); }
   std::uint64_t most_bytes() const override { return (numbers_.size() + 1) * geometry_.block_bytes(); }
 
-  void write(Output& file, Work& work) const override {
+  void write(Output& file, JobContext& context) const override {
     // In pieces, for a block may have 64 MiB and several are on their way.
     const std::uint64_t bytes = geometry_.block_bytes(), piece = std::min<std::uint64_t>(bytes, kFlowBlockBytes);
     const std::uint64_t in_block = bytes / piece;
@@ -118,7 +118,7 @@ class WbfsPacker final : public Packer {
     };
     flow.consume.emplace_back([&](const FlowBlock& block) {
       const std::uint64_t number = number_of(block.index), part = block.index % in_block;
-      work.progress.done_bytes += piece;
+      context.progress.done_bytes += piece;
       if (part == 0) begun = false;
       // Empty blocks are left out, but for the first one.
       if (!begun && (!block.data.empty() || number == 0)) {
@@ -129,7 +129,7 @@ class WbfsPacker final : public Packer {
       if (!begun) return;
       block.data.empty() ? file.skip(piece) : file.write(block.data);
     });
-    run_flow(flow, work);
+    run_flow(flow, context);
     file.rewrite(0, head(table, stored));
   }
 

@@ -331,11 +331,11 @@ std::map<std::uint64_t, std::string> owners_of(const SourcePtr& file, const Plan
 
 StfsPackage read_stfs(SourcePtr file) { return Reader(std::move(file)).read(); }
 
-std::vector<StfsFault> verify_stfs(const SourcePtr& file, const StfsPackage& package, Work& work) {
+std::vector<StfsFault> verify_stfs(const SourcePtr& file, const StfsPackage& package, JobContext& context) {
   const Plan plan = plan_of(*file, package.header);
   const std::uint64_t groups = (plan.blocks + kFirst - 1) / kFirst;
   std::vector<std::vector<StfsFault>> found(static_cast<std::size_t>(groups));
-  work.progress.begin("verifying", plan.blocks * kBlock);
+  context.progress.begin("verifying", plan.blocks * kBlock);
   Flow flow;
   flow.next = [&](FlowBlock& b) {
     b.data.clear();
@@ -363,8 +363,8 @@ std::vector<StfsFault> verify_stfs(const SourcePtr& file, const StfsPackage& pac
       if (short_sha1(block) != e.hash) faults.push_back({false, n, plan.places.data(n), {}});
     }
   };
-  flow.consume.emplace_back([&](const FlowBlock&) { work.progress.done_bytes += kFirst * kBlock; });
-  run_flow(flow, work);
+  flow.consume.emplace_back([&](const FlowBlock&) { context.progress.done_bytes += kFirst * kBlock; });
+  run_flow(flow, context);
   std::vector<StfsFault> all;
   for (auto& part : found) all.insert(all.end(), part.begin(), part.end());
   if (all.empty()) return all;

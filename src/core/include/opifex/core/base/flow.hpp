@@ -47,13 +47,13 @@ struct FlowOf {
 };
 
 /// Runs until `next` ends. An exception in any stage stops the others and arrives here. Asks for a stop between blocks.
-void run_flow(const Flow& flow, Work& work);
+void run_flow(const Flow& flow, JobContext& context);
 
 /// The same on these blocks, which all live until it ends; no more than they are in flight.
-void run_flow_on(const Flow& flow, std::span<FlowBlock* const> blocks, Work& work);
+void run_flow_on(const Flow& flow, std::span<FlowBlock* const> blocks, JobContext& context);
 
 template <typename Carried>
-void run_flow(const FlowOf<Carried>& flow, Work& work) {
+void run_flow(const FlowOf<Carried>& flow, JobContext& context) {
   using Block = typename FlowOf<Carried>::Block;
   std::vector<Block> blocks(kBlocksInFlight);
   std::vector<FlowBlock*> places;
@@ -64,7 +64,7 @@ void run_flow(const FlowOf<Carried>& flow, Work& work) {
   if (flow.work) plain.work = [&flow](FlowBlock& block) { flow.work(static_cast<Block&>(block)); };
   for (const auto& consumer : flow.consume)
     plain.consume.emplace_back([&consumer](FlowBlock& block) { consumer(static_cast<Block&>(block)); });
-  run_flow_on(plain, places, work);
+  run_flow_on(plain, places, context);
 }
 
 }  // namespace opifex

@@ -31,8 +31,8 @@ struct Progress {
   }
 };
 
-/// How a job may use the machine.
-struct Work {
+/// What a job reports to, and how much of the machine it may use.
+struct JobContext {
   Progress& progress;
   unsigned threads = 0;  ///< 0: as many as the machine has
 };

@@ -82,7 +82,7 @@ struct CheckOptions {
   const std::vector<Volume>* volumes = nullptr;  ///< the image's file systems, if they are read already
 };
 
-CheckResult check_image(const Image& image, const CheckOptions& options, Work& work);
+CheckResult check_image(const Image& image, const CheckOptions& options, JobContext& context);
 
 /// Before hours of hashing: Error "nothing_to_repair" if the image has no sectors with error correction.
 void refuse_unrepairable(const Image& image);

@@ -37,7 +37,7 @@ struct Comparison {
 
 /// `here` against the image or folder at `other`. Files are matched by path without case; their bytes count, not their
 /// places or dates. Error (refused, "no_file_system") if neither sectors nor files can be compared.
-Comparison compare_images(const Image& here, const Image& other, Work& work);
-Comparison compare_with_folder(const Image& here, const std::filesystem::path& folder, Work& work);
+Comparison compare_images(const Image& here, const Image& other, JobContext& context);
+Comparison compare_with_folder(const Image& here, const std::filesystem::path& folder, JobContext& context);
 
 }  // namespace opifex

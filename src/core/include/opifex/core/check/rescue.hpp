@@ -47,7 +47,7 @@ struct RescueResult {
 
 /// Reads all inputs once. Error: fewer than two, other discs (`different_discs`, with the first difference), nothing in
 /// common. The order of the inputs does not change the bytes of the result.
-RescueResult plan_rescue(std::vector<RescueInput> inputs, Work& work);
+RescueResult plan_rescue(std::vector<RescueInput> inputs, JobContext& context);
 
 /// The sector map beside an image, if its dump left one (`NAME.opifex-map`).
 std::optional<SectorMapFile> find_sector_map(const Image& image);

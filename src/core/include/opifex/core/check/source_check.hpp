@@ -13,7 +13,7 @@ class SourceCheck {
  public:
   /// `sectors`: those of a CD have checksums, too; false if somebody has looked at them already.
   /// `volumes`: the image's file systems, if they are read already.
-  SourceCheck(const Image& image, bool sectors, Work& work, const std::vector<Volume>* volumes = nullptr);
+  SourceCheck(const Image& image, bool sectors, JobContext& context, const std::vector<Volume>* volumes = nullptr);
   /// After everything was read: what the source's own checksums, hash trees and tables say is wrong, with the files
   /// that are hit. Hash trees that were not on the way are verified now.
   std::vector<Finding> finish() const;
@@ -21,12 +21,12 @@ class SourceCheck {
  private:
   const Image& image_;
   bool sectors_;
-  Work& work_;
+  JobContext& context_;
   const std::vector<Volume>* volumes_;
 };
 
 /// Sectors of these files whose checksums are wrong, a finding for each file that is hit. Only CDs have any.
 std::vector<Finding> bad_sectors_of(const Image& image, const std::vector<const VolumeEntry*>& files,
-                                    const Volume& volume, Work& work);
+                                    const Volume& volume, JobContext& context);
 
 }  // namespace opifex

@@ -63,7 +63,7 @@ struct ExtractJob {
 };
 /// Carries the plan out. A file that is there already with the same size and date (with `verify`: the same bytes) is
 /// left alone, so that a stopped job goes on where it was. Returns what became of each item.
-std::vector<Extracted> run_extract(const ExtractPlan& plan, const ExtractJob& job, Work& work);
+std::vector<Extracted> run_extract(const ExtractPlan& plan, const ExtractJob& job, JobContext& context);
 
 /// Where two sources of the same size begin to differ; nothing if they do not. Asks for a stop between blocks.
 std::optional<std::uint64_t> first_difference(const ByteSource& a, const ByteSource& b, const Progress& progress);

@@ -25,7 +25,7 @@ struct UserDataScan {
   std::optional<cd::Lba> first_form2 = {}, first_irregular = {}, first_bad = {};
 };
 /// Reads the stored sectors of the track from index 01 on, on all threads.
-UserDataScan scan_user_data(const CdImage& disc, int track, Work& work);
+UserDataScan scan_user_data(const CdImage& disc, int track, JobContext& context);
 
 struct ConvertRequest {
   const Format* target = nullptr;
@@ -44,7 +44,7 @@ struct Conversion {
 };
 
 /// Reads what it must to know every loss; writes nothing. Error if the target cannot hold this image at all.
-Conversion plan_conversion(const Image& image, const ConvertRequest& request, Work& work);
+Conversion plan_conversion(const Image& image, const ConvertRequest& request, JobContext& context);
 
 /// Error (needs_word, "loss") that names the losses not accepted.
 void refuse_losses(const Conversion& conversion, const Image& image, const Format& target);
@@ -78,7 +78,7 @@ std::vector<PlannedFile> planned_files(const WritePlan& plan);
 void check_plan(const Image& image, const WritePlan& plan, const WriteJob& job);
 /// Carries a plan out: checks room and existing files, streams, syncs, puts in place. On any Error, or when stopped, no
 /// file stands under a final name.
-std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job, Work& work);
+std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job, JobContext& context);
 
 /// The name an output of this image has, without extension.
 std::string output_stem(const Image& image);

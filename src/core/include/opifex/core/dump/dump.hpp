@@ -103,7 +103,7 @@ class Dump {
   /// an unfinished dump of another disc.
   void check_plan() const;
   /// Reads, verifies, writes. Interrupted by an Error it leaves its working files, and the next run goes on from there.
-  DumpResult run(Work& work);
+  DumpResult run(JobContext& context);
 
  private:
   struct Parts;
@@ -126,10 +126,10 @@ class Dump {
                                   Strategy& strategy);
   void compare_edges(const DumpStore& store, SectorMap& map, Strategy& strategy);
   void find_files_hit(const Image& image, const SectorMap& map, DumpResult& result) const;
-  std::uint64_t read_missing_subchannel(DumpStore& store, Work& work);
+  std::uint64_t read_missing_subchannel(DumpStore& store, JobContext& context);
   void guard_medium(Strategy& strategy);
   void correct_modes(DumpStore& store, const SectorMap& map);
-  DumpResult finish(DumpStore& store, SectorMapFile state, DumpStats stats, Work& work);
+  DumpResult finish(DumpStore& store, SectorMapFile state, DumpStats stats, JobContext& context);
 
   DumpRequest request_;
   DumpPlan plan_;

@@ -39,7 +39,7 @@ using Opener = std::function<SourcePtr(const std::filesystem::path&)>;
 /// Copies what is not there yet, reads it back and compares. A file of the same name and other content is an Error
 /// (needs_word) unless it may be replaced. Links are not followed. `open` is for tests of damaged media.
 FolderCopy copy_folder(const std::filesystem::path& from, const std::filesystem::path& into, Existing existing,
-                       Work& work, const Opener& open = &open_file);
+                       JobContext& context, const Opener& open = &open_file);
 
 /// File system that holds `path`, by /proc/self/mountinfo; empty if that is unknown.
 std::string mounted_file_system(const std::filesystem::path& path);

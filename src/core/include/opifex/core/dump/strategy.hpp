@@ -46,7 +46,7 @@ class Strategy {
  public:
   /// `save` stores the state; it is called now and then, never while sectors are under way to the store.
   Strategy(SectorReader& reader, DumpStore& store, SectorMap& map, StrategyOptions options, std::function<void()> save,
-           Work& work);
+           JobContext& context);
 
   /// Reads everything the map calls untried, tries the rest again, fills what stays lost. May be stopped at any time by
   /// an Error: the map then says how far it came.
@@ -160,7 +160,7 @@ class Strategy {
   SectorMap& map_;
   StrategyOptions options_;
   std::function<void()> save_;
-  Work& work_;
+  JobContext& context_;
   mutable std::mutex map_mutex_;
   DumpStats stats_;
   BadSectors bad_;

@@ -73,7 +73,7 @@ class CdImage {
   /// From now on each data sector that is read raw, or as it is stored, is examined on the way.
   void watch() const;
   /// Data sectors whose checksums are wrong, in order; those that nobody has read since watch() are read now.
-  std::vector<cd::Lba> watched_damage(Work& work) const;
+  std::vector<cd::Lba> watched_damage(JobContext& context) const;
 
   /// The 96 bytes behind a sector as packed P to W; nothing if none are stored there.
   std::optional<cd::Subchannel> subchannel_at(cd::Lba lba) const;

@@ -80,7 +80,7 @@ class Container {
   virtual std::optional<std::vector<ContainerProblem>> seen() const { return std::nullopt; }
   /// Decodes everything once and compares it with every checksum there is; lists all that is wrong. `sectors` may be
   /// null; it sees every sector of a CD but those of damaged hunks.
-  virtual std::vector<ContainerProblem> verify(Work& work, DecodedSectors* sectors) const = 0;
+  virtual std::vector<ContainerProblem> verify(JobContext& context, DecodedSectors* sectors) const = 0;
 };
 
 }  // namespace opifex

@@ -61,7 +61,7 @@ class Packer {
   virtual ~Packer() = default;
   virtual std::uint64_t source_bytes() const = 0;  ///< that go in
   virtual std::uint64_t most_bytes() const = 0;    ///< that may come out
-  virtual void write(Output& file, Work& work) const = 0;
+  virtual void write(Output& file, JobContext& context) const = 0;
 };
 using PackerPtr = std::shared_ptr<const Packer>;
 /// A packer stands alone in its output.

@@ -67,7 +67,7 @@ struct BatchRequest {
 /// their titles, or refused together; losses, existing files and room are asked for at once. Errors of needs_word stop
 /// the batch before the first byte; an input that cannot be read is left out, and told. Error: loss, exists, no_space,
 /// same_output.
-Outcome run_batch(BatchRequest request, Listener& listener, Work& work);
+Outcome run_batch(BatchRequest request, Listener& listener, JobContext& context);
 
 /// Four characters that depend on the title alone: the top 20 bits of its CRC-32, five bits each, as 0-9a-v.
 std::string title_mark(std::string_view title);

@@ -36,6 +36,6 @@ struct BuildJob {
   static BuildJob of(std::vector<std::string> folders, const Settings& settings);
 };
 /// Results are Written, with the folder in place of an image.
-Outcome run(const BuildJob& job, Listener& listener, Work& work);
+Outcome run(const BuildJob& job, Listener& listener, JobContext& context);
 
 }  // namespace opifex::jobs

@@ -28,7 +28,7 @@ struct Checked {
 struct CheckOutcome : Outcome {
   std::vector<std::pair<std::string, Verdict>> verdicts = {};  ///< of each image, by its name
 };
-CheckOutcome run(const CheckJob& job, Listener& listener, Work& work);
+CheckOutcome run(const CheckJob& job, Listener& listener, JobContext& context);
 
 struct CompareJob {
   std::vector<std::string> inputs;
@@ -42,7 +42,7 @@ struct Compared {
   std::string other;
   const Comparison& comparison;
 };
-Outcome run(const CompareJob& job, Listener& listener, Work& work);
+Outcome run(const CompareJob& job, Listener& listener, JobContext& context);
 
 /// Writes a copy, proves that it is the input with its sectors mended, and checks it before it gets its name.
 struct RepairJob {
@@ -54,6 +54,6 @@ struct RepairJob {
   /// Error (usage) unless there is one input, and a place for the copy.
   static RepairJob of(const std::vector<std::string>& inputs, const Settings& settings);
 };
-CheckOutcome run(const RepairJob& job, Listener& listener, Work& work);
+CheckOutcome run(const RepairJob& job, Listener& listener, JobContext& context);
 
 }  // namespace opifex::jobs

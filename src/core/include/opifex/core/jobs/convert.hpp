@@ -24,7 +24,7 @@ struct ConvertJob {
   /// Error (usage) for a setting that the target has not.
   static ConvertJob of(std::vector<std::string> inputs, const Settings& settings);
 };
-Outcome run(const ConvertJob& job, Listener& listener, Work& work);
+Outcome run(const ConvertJob& job, Listener& listener, JobContext& context);
 
 /// The files of each set become one, with a new sheet; the parts of a file that was cut become one again.
 struct MergeJob {
@@ -35,7 +35,7 @@ struct MergeJob {
   bool skip_existing = false;
   static MergeJob of(std::vector<std::string> inputs, const Settings& settings);
 };
-Outcome run(const MergeJob& job, Listener& listener, Work& work);
+Outcome run(const MergeJob& job, Listener& listener, JobContext& context);
 
 /// A file for each track, with a new sheet; or with a limit one big file in parts.
 struct SplitJob {
@@ -48,6 +48,6 @@ struct SplitJob {
   bool skip_existing = false;
   static SplitJob of(std::vector<std::string> inputs, const Settings& settings);
 };
-Outcome run(const SplitJob& job, Listener& listener, Work& work);
+Outcome run(const SplitJob& job, Listener& listener, JobContext& context);
 
 }  // namespace opifex::jobs

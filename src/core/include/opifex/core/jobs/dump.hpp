@@ -40,6 +40,6 @@ struct CopiedFolder {
 };
 
 /// A folder is copied, not dumped.
-Outcome run(const DumpJob& job, Listener& listener, Work& work);
+Outcome run(const DumpJob& job, Listener& listener, JobContext& context);
 
 }  // namespace opifex::jobs

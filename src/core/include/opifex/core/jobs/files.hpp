@@ -11,10 +11,10 @@
 namespace opifex::jobs {
 
 struct FilesJob {
-  std::string input;      ///< an image, an archive, or a folder of images
-  std::string path = {};  ///< in it: a folder, a file or a pattern; empty: everything
+  std::vector<std::string> inputs;  ///< images, archives, folders of images
+  std::string path = {};            ///< in them: a folder, a file or a pattern; empty: everything
   ReadRules reading = {};
-  /// Error (usage) for more than an image and a path.
+  /// Images come first; a word behind the first that fits a path in it is no image. Error (usage) for several paths.
   static FilesJob of(const std::vector<std::string>& words, const Settings& settings);
 };
 
@@ -24,17 +24,17 @@ struct Listed {
   const std::vector<Volume>& volumes;
   std::string path;
 };
-Outcome run(const FilesJob& job, Listener& listener, Work& work);
+Outcome run(const FilesJob& job, Listener& listener, JobContext& context);
 
 struct ExtractFilesJob {
-  std::string input;                    ///< an image, an archive, or a folder of images
-  std::vector<std::string> paths = {};  ///< in it; empty: everything
+  std::vector<std::string> inputs;      ///< images, archives, folders of images
+  std::vector<std::string> paths = {};  ///< in them; empty: everything
   std::string into;                     ///< of several images each gets a folder in it
   Form2As form2 = Form2As::raw;
   bool read_back = false;  ///< read every file back and compare it with the image
   ReadRules reading = {};
   WriteRules writing = {};
-  /// Error (usage) if no folder is named.
+  /// Words as for FilesJob, with any number of paths. Error (usage) if no folder is named.
   static ExtractFilesJob of(const std::vector<std::string>& words, const Settings& settings);
 };
 
@@ -48,6 +48,6 @@ struct ExtractedFiles {
   double seconds = 0;
   std::vector<Warning> warnings = {};  ///< damage of the image
 };
-Outcome run(const ExtractFilesJob& job, Listener& listener, Work& work);
+Outcome run(const ExtractFilesJob& job, Listener& listener, JobContext& context);
 
 }  // namespace opifex::jobs

@@ -38,6 +38,6 @@ struct Identified {
   bool sound = true;  ///< whole, of a known kind, with the right key
 };
 
-Outcome run(const IdentifyJob& job, Listener& listener, Work& work);
+Outcome run(const IdentifyJob& job, Listener& listener, JobContext& context);
 
 }  // namespace opifex::jobs

@@ -19,6 +19,6 @@ struct Renamed {
   bool planned_only = false;
   std::vector<std::filesystem::path> finished = {};  ///< what an interrupted job had begun, and was all there was to do
 };
-Outcome run(const RenameJob& job, Listener& listener, Work& work);
+Outcome run(const RenameJob& job, Listener& listener, JobContext& context);
 
 }  // namespace opifex::jobs

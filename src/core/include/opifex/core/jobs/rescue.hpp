@@ -23,6 +23,6 @@ struct Rescued {
   std::filesystem::path record_text = {}, record_json = {};  ///< to be written; empty: not wanted
   WriteRules rules = {};
 };
-Outcome run(const RescueJob& job, Listener& listener, Work& work);
+Outcome run(const RescueJob& job, Listener& listener, JobContext& context);
 
 }  // namespace opifex::jobs

@@ -38,7 +38,7 @@ enum class Wanted {
 
 /// Looks through folders as the survey does, and into archives. A word that is none of them stands for itself, whatever
 /// it is: opening it tells. Error (refused, "no_image") for a folder without any image.
-Sources find_sources(const std::vector<std::string>& words, const ReadRules& rules, Wanted wanted, Work& work);
+Sources find_sources(const std::vector<std::string>& words, const ReadRules& rules, Wanted wanted, JobContext& context);
 
 /// Opens it, and decrypts it if its keys are there.
 Image open_source(const Input& input);

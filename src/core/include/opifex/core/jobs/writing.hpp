@@ -35,7 +35,7 @@ struct ConversionOrder {
 class PlannedConversion {
  public:
   /// Reads what it must to know every loss; writes nothing. Error if the target cannot hold this image at all.
-  PlannedConversion(ConversionOrder order, const WriteRules& rules, Work& work);
+  PlannedConversion(ConversionOrder order, const WriteRules& rules, JobContext& context);
 
   const Image& image() const { return order_.image; }
   const Format& target() const { return *order_.target; }
@@ -53,11 +53,11 @@ class PlannedConversion {
     double seconds = 0;
     bool damaged = false;
   };
-  Done run(const WriteRules& rules, Listener& listener, Work& work);
+  Done run(const WriteRules& rules, Listener& listener, JobContext& context);
   /// From now on it is one of many.
   void in_batch() { of_batch_ = true; }
   /// True if all outputs are there already, and read back prove to be the input.
-  bool is_done_already(Work& work) const;
+  bool is_done_already(JobContext& context) const;
 
  private:
   Inspect how(const WriteRules& rules) const;
@@ -75,7 +75,7 @@ using Prover = std::function<Proof(const FileSpacePtr& staged, const std::vector
 
 /// A plan that is made already, shown or carried out. `becomes`: what the source turns into, in words.
 std::vector<WrittenFile> run_plan(const Image& source, std::string_view becomes, const Conversion& conversion,
-                                  const WriteRules& rules, const Prover& prover, Listener& listener, Work& work);
+                                  const WriteRules& rules, const Prover& prover, Listener& listener, JobContext& context);
 
 /// As if they were written.
 std::vector<WrittenFile> outputs_of(const WritePlan& plan);

@@ -51,6 +51,6 @@ struct SurveyRequest {
 
 /// Looks through the folder and all below it; links are not followed. Reads headers, and of files of equal size and
 /// beginning some more to find duplicates.
-Survey survey_folder(const SurveyRequest& request, Work& work);
+Survey survey_folder(const SurveyRequest& request, JobContext& context);
 
 }  // namespace opifex

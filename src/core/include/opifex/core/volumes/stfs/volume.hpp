@@ -25,6 +25,6 @@ struct StfsFault {
   std::vector<std::string> files = {};  ///< that it hits
 };
 /// Every hash, on all threads.
-std::vector<StfsFault> verify_stfs(const SourcePtr& file, const StfsPackage& package, Work& work);
+std::vector<StfsFault> verify_stfs(const SourcePtr& file, const StfsPackage& package, JobContext& context);
 
 }  // namespace opifex
