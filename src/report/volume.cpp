@@ -4,6 +4,7 @@
 #include <ctime>
 
 #include "opifex/core/base/glob.hpp"
+#include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/volumes/file_system.hpp"
 #include "opifex/report/table.hpp"
@@ -85,11 +86,8 @@ void add_totals(std::string& text, const std::vector<const VolumeEntry*>& entrie
 
 std::string date_text(const std::optional<std::int64_t>& seconds) {
   if (!seconds) return "";
-  const std::time_t t = *seconds;
-  std::tm tm{};
-  gmtime_r(&t, &tm);
-  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}", tm.tm_year + 1900, tm.tm_mon + 1, tm.tm_mday, tm.tm_hour,
-                     tm.tm_min);
+  const CivilTime t = civil_time(*seconds);
+  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}", t.year, t.month, t.day, t.hour, t.minute);
 }
 
 LongResult files_json(const Image& image, const std::vector<Volume>& volumes, const std::string& path) {

@@ -63,7 +63,7 @@ TEST_F(RenameTest, NamesThatNoDriveTakesAreRefused) {
 TEST_F(RenameTest, ABinOfASheetIsRenamedByItsSheet) {
   const Outcome run = cli({"rename", "Kestrel Circuit (Disc 1).bin", "New"});
   EXPECT_EQ(run.exit_code, 2);
-  EXPECT_TRUE(contains(run.err, "belongs to a cue sheet")) << run.err;
+  EXPECT_TRUE(contains(run.err, "belongs to a sheet")) << run.err;
   EXPECT_EQ(cli({"rename", kestrel2, "Alone"}).exit_code, 0);
   EXPECT_TRUE(fs::exists(*this / "Alone.bin"));
 }

@@ -284,7 +284,7 @@ Proof prove_blocks(const Image& source, const Image& result, const ProofRequest&
   if (!there || there->size() < size)
     fail(file, fmt::format("{} bytes", grouped(there ? there->size() : 0)), grouped(size));
   const std::string sha1 = compare_bytes(*here, *there, size, file, context);
-  const std::uint64_t block_end = (size + cd::kUserBytes - 1) / cd::kUserBytes * cd::kUserBytes;
+  const std::uint64_t block_end = round_up(size, cd::kUserBytes);
   const bool more = there->size() > block_end && !request.holds.whole_discs;
   // A copied container goes on where the source does.
   const bool goes_on = source.blocks() && source.blocks()->size() == there->size();

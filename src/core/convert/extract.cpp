@@ -11,6 +11,7 @@
 
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/glob.hpp"
+#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
 
 namespace opifex {
@@ -85,48 +86,13 @@ class Form2Source final : public ByteSource {
   std::vector<std::uint64_t> starts_;  // where each sector's payload ends; empty: all alike
 };
 
-/// A name that can be created on the target: what cannot stand in it becomes `_`.
-std::string host_name(std::string_view name, bool strict, bool fatx) {
-  std::string out(is_utf8(name) ? std::string(name) : std::string(name.size(), '_'));
-  for (char& c : out) {
-    const bool control = static_cast<unsigned char>(c) < 0x20 || c == 0x7F;
-    const bool beyond_fatx =
-        fatx && (static_cast<unsigned char>(c) >= 0x7F || std::string_view("+,;=").find(c) != std::string_view::npos);
-    if (beyond_fatx || control || c == '/' || c == '\\' ||
-        (strict && std::string_view("<>:\"|?*").find(c) != std::string_view::npos))
-      c = '_';
-  }
-  if (out.empty() || out == "." || out == "..") out = std::string(std::max<std::size_t>(1, out.size()), '_');
-  if (strict && (out.ends_with('.') || out.ends_with(' '))) out.back() = '_';
-  return out;
-}
-
-constexpr std::size_t kLongestNameBytes = 255;
-
-/// At most so many bytes and UTF-16 units, cut in front of the extension, never within a character.
-std::string shortened(const std::string& name, std::size_t most_units, std::size_t most_bytes = kLongestNameBytes) {
-  constexpr std::size_t kLongestExtension = 16;
-  if (name.size() <= most_bytes && utf16_units(name) <= most_units) return name;
-  const std::size_t dot = name.rfind('.');
-  const bool has_extension = dot != std::string::npos && dot > 0 && name.size() - dot <= kLongestExtension;
-  const std::string extension = has_extension ? name.substr(dot) : "";
-  std::string stem = has_extension ? name.substr(0, dot) : name;
-  while (!stem.empty() &&
-         (stem.size() + extension.size() > most_bytes || utf16_units(stem) + utf16_units(extension) > most_units)) {
-    do stem.pop_back();
-    while (!stem.empty() && !is_utf8(stem));
-  }
-  return stem + extension;
-}
-
 class ExtractPlanner {
  public:
   ExtractPlanner(const Image& image, const ExtractRequest& request, const TargetFacts& facts)
       : image_(image), request_(request), longest_(std::max<std::size_t>(facts.longest_name, 255)) {
     plan_.disc = image.cd();
     plan_.form2 = request.form2;
-    fatx_ = facts.file_system == "fatx";
-    strict_ = facts.limits_names();
+    rules_ = facts.name_rules();
   }
 
   ExtractPlan plan(const std::vector<Volume>& volumes) {
@@ -192,7 +158,7 @@ class ExtractPlanner {
   }
   /// The name a part of a path gets in this folder; it is taken from now on.
   std::string free_name(const std::string& folder, const std::string& part) {
-    const std::string plain = shortened(host_name(part, strict_, fatx_), longest_);
+    const std::string plain = shortened(made_safe(part, rules_), longest_);
     const std::string folded = fold_case(joined(folder, plain));
     if (taken_.insert(folded).second) return plain;
     // Thousands of names may become the same one: the search goes on where it ended for the last.
@@ -222,7 +188,7 @@ class ExtractPlanner {
   const Image& image_;
   const ExtractRequest& request_;
   std::size_t longest_;
-  bool strict_ = false, fatx_ = false;
+  NameRules rules_ = NameRules::host;
   ExtractPlan plan_;
   std::map<std::string, std::string> folders_;  // by path in the image
   std::unordered_set<std::string> taken_;       // folded paths

@@ -47,14 +47,14 @@ const PartNaming& naming_of(const fs::path& whole, const ByteSource& content) {
 
 /// Whole clusters of the limit, and that the names suffice.
 std::uint64_t part_size(const fs::path& whole, std::uint64_t size, std::uint64_t limit, const PartNaming& names) {
-  const std::uint64_t each = limit / kCluster * kCluster;
+  const std::uint64_t each = round_down(limit, kCluster);
   if (each == 0)
     refuse("limit_too_small", "parts this small make no sense", whole, human_size(limit), "at least 32 KiB");
-  const std::uint64_t parts = (size + each - 1) / each;
+  const std::uint64_t parts = ceil_div(size, each);
   const std::size_t most = names.most;
   if (parts > most)
     refuse("too_many_parts", "there would be more parts than names for them", whole, fmt::format("{} parts", parts),
-           fmt::format("parts of at least {}", human_size((size + most - 1) / most)));
+           fmt::format("parts of at least {}", human_size(ceil_div(size, most))));
   return each;
 }
 
@@ -96,7 +96,7 @@ WritePlan plan_split(const fs::path& file, const fs::path& folder, std::uint64_t
     refuse("fits_already", "the file fits already", file, human_size(source->size()), "it can be copied as it is");
   const PartNaming& names = naming_of(whole, *source);
   const std::uint64_t each = part_size(whole, source->size(), limit, names);
-  const std::uint64_t parts = (source->size() + each - 1) / each;
+  const std::uint64_t parts = ceil_div(source->size(), each);
   WritePlan plan;
   for (std::uint64_t n = 0; n < parts; ++n) {
     const std::uint64_t at = n * each, size = std::min(each, source->size() - at);

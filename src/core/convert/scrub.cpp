@@ -42,8 +42,8 @@ class KeptSource final : public ByteSource {
 /// Whole units, no further than the disc.
 std::vector<ByteRange> rounded(std::vector<ByteRange> ranges, std::uint64_t unit, std::uint64_t size) {
   for (ByteRange& r : ranges) {
-    r.first = std::min(r.first / unit * unit, size);
-    r.end = std::min((r.end + unit - 1) / unit * unit, size);
+    r.first = std::min(round_down(r.first, unit), size);
+    r.end = std::min(round_up(r.end, unit), size);
   }
   return joined(std::move(ranges));
 }

@@ -22,14 +22,6 @@ Cdb command(unsigned code) {
   c[0] = static_cast<std::byte>(code);
   return c;
 }
-void put16(Cdb& c, std::size_t at, std::size_t v) {
-  c[at] = static_cast<std::byte>(v >> 8 & 255);
-  c[at + 1] = static_cast<std::byte>(v & 255);
-}
-void put32(Cdb& c, std::size_t at, std::uint32_t v) {
-  put16(c, at, v >> 16);
-  put16(c, at + 2, v & 0xFFFF);
-}
 ByteView six(const Cdb& c) { return ByteView(c).first(6); }
 ByteView ten(const Cdb& c) { return ByteView(c).first(10); }
 
@@ -173,7 +165,7 @@ std::optional<Bytes> Drive::query(ByteView cdb, std::size_t room) {
 void Drive::make_ready() {
   Cdb inquiry = command(0x12);
   constexpr std::size_t kInquiryBytes = 36;
-  put16(inquiry, 3, kInquiryBytes);
+  Fields(inquiry).be(3, kInquiryBytes, 2);
   const auto reply = query(six(inquiry), kInquiryBytes);
   constexpr int kOptical = 5;
   if (!reply || reply->size() < kInquiryBytes || (std::to_integer<int>((*reply)[0]) & 31) != kOptical)
@@ -208,7 +200,7 @@ void Drive::read_facts() {
   constexpr std::size_t kHeader = 8, kShortestPage = 16, kRoom = 128;
   constexpr int kPage = 0x2A;
   sense[2] = std::byte{kPage};
-  put16(sense, 7, kRoom);
+  Fields(sense).be(7, kRoom, 2);
   const auto reply = query(ten(sense), kRoom);
   if (!reply || reply->size() < kHeader) return;
   const std::size_t at = kHeader + load_be16(*reply, 6);
@@ -224,7 +216,7 @@ void Drive::read_facts() {
 std::optional<Bytes> Drive::configuration() {
   constexpr std::size_t kRoom = 8;  // the header with the current profile is enough
   Cdb c = command(0x46);
-  put16(c, 7, kRoom);
+  Fields(c).be(7, kRoom, 2);
   return query(ten(c), kRoom);
 }
 
@@ -235,7 +227,7 @@ std::optional<Bytes> Drive::toc(int format, int first) {
   if (format == kFull) c[1] = std::byte{2};
   c[2] = static_cast<std::byte>(format);
   c[6] = static_cast<std::byte>(first);
-  put16(c, 7, kRoom);
+  Fields(c).be(7, kRoom, 2);
   auto reply = query(ten(c), kRoom);
   if (!reply || reply->size() < 4) return std::nullopt;
   reply->resize(std::min<std::size_t>(reply->size(), load_be16(*reply, 0) + 2u));
@@ -255,7 +247,7 @@ std::optional<Bytes> Drive::dvd_structure(int media, int layer, int format) {
   c[1] = static_cast<std::byte>(media);
   c[6] = static_cast<std::byte>(layer);
   c[7] = static_cast<std::byte>(format);
-  put16(c, 8, kRoom);
+  Fields(c).be(8, kRoom, 2);
   return query(c, kRoom);
 }
 
@@ -266,7 +258,7 @@ Cdb subchannel_command(int format, int track, std::size_t room) {
   c[2] = std::byte{0x40};
   c[3] = static_cast<std::byte>(format);
   c[6] = static_cast<std::byte>(track);
-  put16(c, 7, room);
+  Fields(c).be(7, room, 2);
   return c;
 }
 
@@ -304,9 +296,9 @@ Outcome Drive::read_cd(cd::Lba lba, std::uint32_t count, CdParts parts, std::spa
   Cdb c = command(0xBE);
   constexpr unsigned kCdda = 1;
   if (parts.as_audio) c[1] = static_cast<std::byte>(kCdda << 2);
-  put32(c, 2, static_cast<std::uint32_t>(lba));
+  Fields(c).be(2, static_cast<std::uint32_t>(lba), 4);
   c[6] = static_cast<std::byte>(count >> 16 & 255);
-  put16(c, 7, count & 0xFFFF);
+  Fields(c).be(7, count & 0xFFFF, 2);
   c[9] = static_cast<std::byte>(kAllFields | (parts.c2 ? kC2Pointers : 0));
   c[10] = static_cast<std::byte>(parts.subchannel == SubchannelPart::raw ? kRawSubchannel
                                  : parts.subchannel == SubchannelPart::q ? kFormattedQ
@@ -317,16 +309,16 @@ Outcome Drive::read_cd(cd::Lba lba, std::uint32_t count, CdParts parts, std::spa
 Outcome Drive::read_blocks(std::uint32_t lba, std::uint32_t count, std::span<std::byte> out, bool force_unit_access) {
   Cdb c = command(0x28);
   if (force_unit_access) c[1] = std::byte{8};
-  put32(c, 2, lba);
-  put16(c, 7, count);
+  Fields(c).be(2, lba, 4);
+  Fields(c).be(7, count, 2);
   return run(ten(c), DataDirection::from_device, out, kTimeout);
 }
 
 void Drive::set_speed(unsigned kbs) {
   speed_ = kbs;
   Cdb c = command(0xBB);
-  put16(c, 2, kbs == 0 ? 0xFFFF : std::min(kbs, 0xFFFFu));
-  put16(c, 4, 0xFFFF);
+  Fields(c).be(2, kbs == 0 ? 0xFFFF : std::min(kbs, 0xFFFFu), 2);
+  Fields(c).be(4, 0xFFFF, 2);
   // Not every drive obeys, and not every user may ask: reading goes on at the speed it has.
   transport_.execute(c, DataDirection::none, {}, kTimeout);
 }

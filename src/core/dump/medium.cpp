@@ -48,7 +48,7 @@ class DriveBlocks final : public ByteSource {
     while (!out.empty()) {
       const std::uint64_t lba = offset / cd::kUserBytes, inside = offset % cd::kUserBytes;
       const auto wanted = static_cast<std::uint32_t>(
-          std::min<std::uint64_t>({most_, (inside + out.size() + cd::kUserBytes - 1) / cd::kUserBytes, blocks_ - lba}));
+          std::min<std::uint64_t>({most_, ceil_div<std::uint64_t>(inside + out.size(), cd::kUserBytes), blocks_ - lba}));
       const auto target = std::span(buffer).first(wanted * cd::kUserBytes);
       const Outcome outcome = drive_.read_blocks(static_cast<std::uint32_t>(lba), wanted, target, false);
       if (outcome.trouble == Trouble::bad_field && wanted > 1) {

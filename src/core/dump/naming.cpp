@@ -2,25 +2,28 @@
 
 #include <algorithm>
 #include <array>
+#include <iterator>
 #include <optional>
 
+#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/platforms/platforms.hpp"
 
 namespace opifex::dump {
 namespace {
 
-std::string safe(std::string_view name) {
-  constexpr std::string_view kForbidden = "\"*/:<>?\\|";
+/// Of a title: what nobody would miss is left out, and a file of that name is not hidden.
+std::string safe(std::string_view title) {
   constexpr std::size_t kLongest = 120;
   std::string text;
-  for (const char c : name) {
-    if (static_cast<unsigned char>(c) < 0x20 || c == 0x7F) continue;
-    text += kForbidden.find(c) == std::string_view::npos ? c : '_';
-  }
-  text = std::string(trim(std::string_view(text).substr(0, kLongest)));
-  while (!text.empty() && (text.back() == '.' || text.back() == ' ')) text.pop_back();
+  std::copy_if(title.begin(), title.end(), std::back_inserter(text),
+               [](char c) { return static_cast<unsigned char>(c) >= 0x20 && c != 0x7F; });
+  text.resize(std::min(text.size(), kLongest));
   while (!is_utf8(text)) text.pop_back();
+  text = trim(text);
+  while (!text.empty() && (text.back() == '.' || text.back() == ' ')) text.pop_back();
+  if (text.empty()) return text;
+  text = made_safe(text, NameRules::drive);
   return text.starts_with('.') ? "_" + text : text;
 }
 

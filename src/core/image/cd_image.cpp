@@ -80,7 +80,7 @@ class UserData final : public ByteSource {
            .what = "the data track ends too early",
            .file = name(),
            .found = fmt::format("{} sectors", end_),
-           .expected = fmt::format("at least {}", (offset + out.size() + cd::kUserBytes - 1) / cd::kUserBytes)});
+           .expected = fmt::format("at least {}", ceil_div<std::uint64_t>(offset + out.size(), cd::kUserBytes))});
     std::array<std::byte, cd::kUserBytes> user{};
     while (!out.empty()) {
       const auto lba = static_cast<Lba>(offset / cd::kUserBytes);

@@ -2,12 +2,12 @@
 
 #include <algorithm>
 #include <charconv>
-#include <chrono>
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
 #include "opifex/core/base/error.hpp"
+#include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/text.hpp"
 
 namespace opifex {
@@ -43,12 +43,8 @@ std::optional<std::int64_t> day_seconds(std::string_view text) {
   const auto year = whole_number(text.substr(0, 4)), month = whole_number(text.substr(5, 2)),
              day = whole_number(text.substr(8, 2));
   constexpr int kFirst = 1900, kLast = 2155;  // a directory record has a byte for it (ECMA-119, 9.1.5)
-  if (!year || !month || !day || *year < kFirst || *year > kLast || *month < 1 || *day < 1) return std::nullopt;
-  const std::chrono::year_month_day date{std::chrono::year(static_cast<int>(*year)),
-                                         std::chrono::month(static_cast<unsigned>(*month)),
-                                         std::chrono::day(static_cast<unsigned>(*day))};
-  if (!date.ok()) return std::nullopt;
-  return std::chrono::sys_seconds(std::chrono::sys_days(date)).time_since_epoch().count();
+  if (!year || !month || !day || *year < kFirst || *year > kLast) return std::nullopt;
+  return seconds_of({static_cast<int>(*year), static_cast<int>(*month), static_cast<int>(*day)});
 }
 
 bool in_range(const Setting& setting, std::int64_t value) {

@@ -6,6 +6,8 @@
 
 #include <archive_entry.h>
 
+#include "opifex/core/base/file_names.hpp"
+#include "opifex/core/base/read_budget.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/part_names.hpp"
 
@@ -19,7 +21,6 @@ namespace {
 namespace fs = std::filesystem;
 using namespace std::string_view_literals;
 
-constexpr std::size_t kMostMembers = 100'000, kMostNameBytes = 64 << 20, kLongestName = 4096;
 constexpr std::uint64_t kMostMember = std::uint64_t{128} << 30;  // larger than any disc
 
 constexpr std::size_t kTarBlock = 512, kTarSum = 148;
@@ -116,20 +117,6 @@ std::vector<fs::path> find_volumes(const fs::path& path) {
   return volumes;
 }
 
-/// What the name of a member is good for as a path below a folder; empty: good.
-std::string fault_of(std::string_view name) {
-  if (name.empty()) return "it has no name";
-  if (name.size() > kLongestName) return "its name is too long";
-  if (name.starts_with('/') || (name.size() > 1 && name[1] == ':')) return "its name begins at the root of a drive";
-  for (std::size_t at = 0; at <= name.size();) {
-    const std::size_t end = std::min(name.find_first_of("/\\", at), name.size());
-    if (name.substr(at, end - at) == "..") return "its name leads out of the folder";
-    at = end + 1;
-  }
-  const bool odd = std::any_of(name.begin(), name.end(), [](char c) { return static_cast<unsigned char>(c) < 0x20; });
-  return odd ? "its name has control characters" : "";
-}
-
 std::string without_packer(const fs::path& path) {
   fs::path name = path.filename();
   const std::string extension = fold_case(name.extension().string());
@@ -209,23 +196,23 @@ class Listed final : public Archive {
 
   void list() {
     ArchiveReader reader(volumes_, kind_);
-    std::size_t name_bytes = 0;
+    std::uint64_t size = 0;
+    for (const fs::path& volume : volumes_) size += fs::file_size(volume);
+    ReadBudget budget(volumes_.front().string(), size);
     while (archive_entry* entry = reader.next()) {
       if (archive_entry_is_data_encrypted(entry) != 0) encrypted(volumes_.front());
       ArchiveMember m;
       const char* name = archive_entry_pathname(entry);
       m.name = is_packed_file(kind_) ? packed_name(name) : name ? name : "";
-      name_bytes += m.name.size();
-      if (members_.size() >= kMostMembers || name_bytes > kMostNameBytes)
-        throw Error(
-            {.code = "archive_damaged", .what = "the archive lists too many files", .file = volumes_[0].string()});
+      budget.entry();
+      budget.take(sizeof m + m.name.size());
       const std::string link = archive_entry_symlink(entry)    ? archive_entry_symlink(entry)
                                : archive_entry_hardlink(entry) ? archive_entry_hardlink(entry)
                                                                : "";
       const auto type = archive_entry_filetype(entry);
       m.folder = type == AE_IFDIR;
       const bool special = !m.folder && type != AE_IFREG && type != 0;
-      m.refused = fault_of(m.name);
+      m.refused = member_path_fault(m.name);
       if (m.refused.empty() && !link.empty()) m.refused = "it is a link to " + printable(link);
       if (!link.empty()) links_.insert(fold_case(m.name) + "/");
       if (m.refused.empty() && special) m.refused = "it is no plain file";
@@ -272,7 +259,7 @@ class Listed final : public Archive {
 
   std::string packed_name(const char* name) const {
     const std::string inside = name ? name : "";
-    return inside.empty() || inside == "data" || !fault_of(inside).empty() ? without_packer(volumes_.front()) : inside;
+    return inside.empty() || inside == "data" || !member_path_fault(inside).empty() ? without_packer(volumes_.front()) : inside;
   }
 
   /// Nothing but its end tells the size of a member.

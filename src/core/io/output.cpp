@@ -11,6 +11,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/io/journal.hpp"
 
@@ -18,7 +19,6 @@ namespace opifex {
 namespace {
 
 constexpr std::string_view kSuffix = ".opifex-part";
-constexpr std::size_t kLongestName = 255;
 constexpr std::size_t kHoleBytes =
     64 << 10;  // shorter zero runs are written: a hole each would cost more than it saves
 constexpr std::uint64_t kStartEvery =
@@ -28,13 +28,13 @@ constexpr std::uint64_t kStartEvery =
 std::filesystem::path set_aside_for(const std::filesystem::path& target) {
   constexpr std::string_view kAside = ".opifex-old";
   std::string name = target.filename().string();
-  if (name.size() + kAside.size() > kLongestName) name = digest_of("md5", as_view(name));
+  if (name.size() + kAside.size() > kLongestNameBytes) name = digest_of("md5", as_view(name));
   return target.parent_path() / (name + std::string(kAside));
 }
 
 std::filesystem::path temporary_for(const std::filesystem::path& target) {
   std::string name = target.filename().string();
-  if (name.size() + kSuffix.size() > kLongestName) name = digest_of("md5", as_view(name));
+  if (name.size() + kSuffix.size() > kLongestNameBytes) name = digest_of("md5", as_view(name));
   return target.parent_path() / (name + std::string(kSuffix));
 }
 

@@ -56,9 +56,13 @@ TargetFacts target_facts(const std::filesystem::path& folder) {
   return facts;
 }
 
-bool TargetFacts::limits_names() const {
-  return file_system == "fat32" || file_system == "exfat" || file_system == "ntfs" || file_system == "fatx";
+NameRules TargetFacts::name_rules() const {
+  if (file_system == "fatx") return NameRules::fatx;
+  const bool drive = file_system == "fat32" || file_system == "exfat" || file_system == "ntfs";
+  return drive ? NameRules::drive : NameRules::host;
 }
+
+bool TargetFacts::limits_names() const { return name_rules() != NameRules::host; }
 
 const std::vector<std::string>& target_file_systems() {
   static const std::vector<std::string> names = {"fat32", "exfat", "ntfs", "ext4", "fatx"};

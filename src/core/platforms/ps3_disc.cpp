@@ -90,7 +90,7 @@ class DecryptedSource final : public ByteSource {
   std::string name() const override { return source_->name(); }
   void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
     if (out.empty()) return;
-    const std::uint64_t first = offset / kSector, end = (offset + out.size() + kSector - 1) / kSector;
+    const std::uint64_t first = offset / kSector, end = ceil_div<std::uint64_t>(offset + out.size(), kSector);
     if (offset % kSector == 0 && out.size() % kSector == 0) {
       source_->read_at(offset, out);
       return decrypt_ps3(disc_, key_, first, out);

@@ -181,25 +181,6 @@ class SetRenamer {
 
 }  // namespace
 
-std::string name_fault(std::string_view name) {
-  constexpr std::string_view kForbidden = "<>:\"/\\|?*";
-  for (char c : name) {
-    if (kForbidden.find(c) != std::string_view::npos) return fmt::format("the character {}", c);
-    if (static_cast<unsigned char>(c) < 0x20 || c == 0x7F) return "a control character";
-  }
-  if (name.empty()) return "an empty name";
-  if (name.ends_with(' ') || name.ends_with('.')) return "a blank or dot at its end";
-  if (!is_utf8(name)) return "bytes that are no UTF-8";
-  if (utf16_units(name) > kLongestName) return fmt::format("{} characters", utf16_units(name));
-  std::string base = to_upper_ascii(name.substr(0, name.find('.')));
-  constexpr std::array<std::string_view, 4> kReserved = {"CON", "PRN", "AUX", "NUL"};
-  const bool numbered =
-      base.size() == 4 && (base.starts_with("COM") || base.starts_with("LPT")) && base[3] >= '1' && base[3] <= '9';
-  if (numbered || std::find(kReserved.begin(), kReserved.end(), base) != kReserved.end())
-    return fmt::format("the reserved name {}", base);
-  return {};
-}
-
 std::string shorten_stem(std::string_view stem, std::string_view longest_tail, std::size_t limit) {
   const std::size_t tail = utf16_units(longest_tail);
   std::string out(stem);

@@ -2,36 +2,26 @@
 /// sum and a few times N, whatever its tables claim, for overlapping folders and shared names multiply what is there.
 #pragma once
 
+#include "opifex/core/base/read_budget.hpp"
 #include "opifex/core/volumes/volume.hpp"
 
 namespace opifex {
 
-class ListingBudget {
+class ListingBudget : public ReadBudget {
  public:
-  explicit ListingBudget(const ByteSource& disc) : disc_(disc), left_(kFixed + kEach * disc.size()) {}
+  static constexpr int kDeepest = 64;                         ///< folders in each other
+  static constexpr std::uint64_t kMostFolderBytes = 64 << 20;  ///< of one folder's table
+  static constexpr std::size_t kMostExtents = 100'000;         ///< of one file
 
-  /// Error (refused, "too_many_entries") once it is used up.
-  void take(std::uint64_t bytes) {
-    if (bytes <= left_) {
-      left_ -= bytes;
-      return;
-    }
-    throw Error({.code = "too_many_entries",
-                 .what = "the tables of this file system list more than an image of this size can hold",
-                 .file = disc_.name(),
-                 .expected = "folders and names that do not overlap",
-                 .hint = "the tables are broken, or made to harm: nothing of it is read"});
-  }
+  explicit ListingBudget(const ByteSource& disc) : ReadBudget(disc.name(), disc.size()) {}
+
+  using ReadBudget::take;
   /// An entry with all that hangs on it.
   void take(const VolumeEntry& e) {
+    entry();
     take(sizeof e + e.path.size() + e.link.size() + e.attributes.size() + e.extents.size() * sizeof(VolumeExtent) +
          (e.inside ? e.inside->size() : 0));
   }
-
- private:
-  static constexpr std::uint64_t kFixed = 40 << 20, kEach = 5;
-  const ByteSource& disc_;
-  std::uint64_t left_;
 };
 
 }  // namespace opifex

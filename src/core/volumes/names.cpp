@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/text.hpp"
 
 namespace opifex {
@@ -83,23 +84,13 @@ std::string iso_name(ByteView identifier) {
 
 std::string iso_joliet_name(ByteView identifier) { return without_version(utf16_be_text(identifier)); }
 
-// The usual days-from-civil arithmetic: years begin in March, so that the leap day is the last.
-std::int64_t days_of(int year, int month, int day) {
-  const std::int64_t y = year - (month <= 2 ? 1 : 0);
-  const std::int64_t era = (y >= 0 ? y : y - 399) / 400, of_era = y - era * 400;
-  const std::int64_t of_year = (153 * (month + (month > 2 ? -3 : 9)) + 2) / 5 + day - 1;
-  return era * 146'097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719'468;
-}
-
 std::optional<std::int64_t> iso_date7(ByteView date) {
   const auto field = [&](std::size_t i) { return std::to_integer<int>(date[i]); };
-  const int year = 1900 + field(0), month = field(1), day = field(2), hour = field(3), minute = field(4),
-            second = field(5), zone = static_cast<std::int8_t>(field(6));
-  const bool sound = month >= 1 && month <= 12 && day >= 1 && day <= 31 && hour < 24 && minute < 60 && second < 60 &&
-                     zone >= -48 && zone <= 52;
-  if (!sound) return std::nullopt;
-  constexpr std::int64_t kDay = 86'400, kZone = 900;
-  return days_of(year, month, day) * kDay + hour * 3600 + minute * 60 + second - zone * kZone;
+  const int zone = static_cast<std::int8_t>(field(6));
+  const auto time = seconds_of({1900 + field(0), field(1), field(2), field(3), field(4), field(5)});
+  constexpr std::int64_t kZone = 900;
+  if (!time || zone < -48 || zone > 52) return std::nullopt;
+  return *time - zone * kZone;
 }
 
 const char* SystemUse::read(ByteView area, const std::function<bool(std::uint32_t, Bytes&)>& read_sector) {

@@ -26,9 +26,6 @@ std::string utf16_be_text(ByteView text);
 /// Latin-1 to UTF-8.
 std::string latin1_text(ByteView text);
 
-/// Days since 1970-01-01 of a day of the Gregorian calendar.
-std::int64_t days_of(int year, int month, int day);
-
 /// What the system use entries of one record say (Rock Ridge).
 struct SystemUse {
   std::string name;  ///< empty: the ISO name counts

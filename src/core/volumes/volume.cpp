@@ -4,6 +4,7 @@
 #include <set>
 #include <unordered_set>
 
+#include "opifex/core/base/read_budget.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/format.hpp"
 #include "opifex/core/volumes/file_system.hpp"
@@ -264,6 +265,10 @@ std::uint64_t VolumeExtent::sectors() const {
   return unit == 0 || n == 0 ? n : n + (n - 1) / unit * gap;
 }
 
+void Volume::tell(const char* code, Weight weight, std::string message) {
+  if (problems.size() < ReadBudget::kMostProblems) problems.push_back({code, std::move(message), weight});
+}
+
 bool Volume::damaged() const {
   return std::any_of(problems.begin(), problems.end(),
                      [](const VolumeProblem& p) { return p.weight == Weight::damage; });
@@ -294,13 +299,6 @@ SourcePtr Volume::open(const VolumeEntry& entry) const {
                  .expected = fmt::format("inside {} sectors", disc->size() / kBlock),
                  .hint = "the image is cut short: dump the disc again"});
   return std::make_shared<FileSource>(*this, entry);
-}
-
-bool is_safe_name(std::string_view name) {
-  if (name.empty() || name == "." || name == ".." || !is_utf8(name)) return false;
-  return std::none_of(name.begin(), name.end(), [](char c) {
-    return c == '/' || c == '\\' || static_cast<unsigned char>(c) < 0x20 || c == 0x7F;
-  });
 }
 
 std::vector<Volume> read_volumes(const Image& image) {

@@ -257,13 +257,13 @@ class ChdContainer final : public Container {
     if (!cd_) {
       p.message += fmt::format(": bytes {} to {} of the data", first, std::min(end, h.logical_bytes) - 1);
       p.lba = static_cast<cd::Lba>(first / cd::kUserBytes);
-      p.sectors = (end + cd::kUserBytes - 1) / cd::kUserBytes - first / cd::kUserBytes;
+      p.sectors = ceil_div(end, cd::kUserBytes) - first / cd::kUserBytes;
       return p;
     }
     for (std::size_t i = 0; i < contents_.tracks.size(); ++i) {
       const ChdTrack& t = contents_.tracks[i];
       const std::uint64_t from = std::max(first / kFrameBytes, t.first_frame),
-                          to = std::min((end + kFrameBytes - 1) / kFrameBytes, t.first_frame + t.frames - t.pad);
+                          to = std::min(ceil_div(end, kFrameBytes), t.first_frame + t.frames - t.pad);
       if (from >= to) continue;
       const auto lba = cd_->extents()[i].lba + static_cast<cd::Lba>(from - t.first_frame);
       if (!p.lba) p.lba = lba;

@@ -30,7 +30,7 @@ class FrameSource final : public ByteSource {
       const auto after = std::upper_bound(tracks_.begin(), tracks_.end(), frame,
                                           [](std::uint64_t f, const FrameTrack& t) { return f < t.first_frame; });
       const FrameTrack& t = *std::prev(after);
-      const std::uint64_t wanted = (inside + out.size() + kFrameBytes - 1) / kFrameBytes;
+      const std::uint64_t wanted = ceil_div<std::uint64_t>(inside + out.size(), kFrameBytes);
       const std::uint64_t n = std::min({kBatch, wanted, t.end_frame - frame});
       frames.assign(n * kFrameBytes, std::byte{0});
       fill(t, frame - t.first_frame, n, frames);
@@ -119,7 +119,7 @@ CdFrames make_frames(CdImagePtr disc) {
     constexpr std::uint32_t kAlign = 4;
     // Empty frames carry the address on to the next track where the disc has a gap.
     const std::uint32_t pad = gaps && i + 1 < layout_tracks.size() ? gap_behind(layout_tracks, i) : 0;
-    t.end_frame = frame += (t.frames + pad + kAlign - 1) / kAlign * kAlign;
+    t.end_frame = frame += round_up(t.frames + pad, kAlign);
     const std::string type = type_of(track, as_stored ? form : StoredForm::raw);
     const bool stored_gap = t.lba < track.start_lba;
     const std::uint32_t gap = stored_gap ? static_cast<std::uint32_t>(track.start_lba - t.lba) : track.pregap_unstored;

@@ -23,8 +23,9 @@ class MapCrc {
   }
 
  private:
-  void put(std::uint64_t v, int bytes) {
-    for (int i = bytes - 1; i >= 0; --i) buffer_[used_++] = static_cast<std::byte>(v >> 8 * i & 255);
+  void put(std::uint64_t v, std::size_t bytes) {
+    Fields(buffer_).be(used_, v, bytes);
+    used_ += bytes;
   }
   void flush() {
     crc_ = crc16(ByteView(buffer_).first(used_), crc_);

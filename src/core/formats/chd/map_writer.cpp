@@ -104,8 +104,9 @@ Widths widths_of(const HunkMap& hunks, std::uint64_t units_in_hunk) {
 
 }  // namespace
 
-void put_be(Bytes& out, std::uint64_t v, int bytes) {
-  for (int i = bytes - 1; i >= 0; --i) out.push_back(static_cast<std::byte>(v >> 8 * i & 255));
+void put_be(Bytes& out, std::uint64_t v, std::size_t bytes) {
+  out.resize(out.size() + bytes);
+  Fields(out).be(out.size() - bytes, v, bytes);
 }
 
 Bytes make_map(const HunkMap& hunks, std::uint64_t first_offset, std::uint64_t units_in_hunk) {

@@ -12,6 +12,6 @@ inline constexpr int kStored = 4, kSame = 5, kParent = 6;
 /// hunk's place, 0 if there is none; a parent's unit moves on by `units_in_hunk`.
 Bytes make_map(const HunkMap& hunks, std::uint64_t first_offset, std::uint64_t units_in_hunk);
 
-void put_be(Bytes& out, std::uint64_t v, int bytes);
+void put_be(Bytes& out, std::uint64_t v, std::size_t bytes);
 
 }  // namespace opifex::chd

@@ -450,7 +450,7 @@ class DataPacker final : public Packer {
   }
 
  private:
-  std::uint64_t groups() const { return (blocks_ + kGroupBlocks - 1) / kGroupBlocks; }
+  std::uint64_t groups() const { return ceil_div(blocks_, kGroupBlocks); }
   void fill_group(std::uint64_t group, std::span<std::byte> bytes) const {
     const std::uint64_t at = (first_ + group * kGroupBlocks) * kBlock;
     const std::span<std::byte> data = bytes.subspan(kBlock);
@@ -491,8 +491,8 @@ class HeaderPacker final : public Packer {
 
 std::vector<PlannedOutput> plan_outputs(NewContainer container) {
   const auto shared = std::make_shared<Shared>();
-  const std::uint64_t blocks = (container.game->size() + kBlock - 1) / kBlock;
-  const std::uint64_t files = std::max<std::uint64_t>(1, (blocks + kFileBlocks - 1) / kFileBlocks);
+  const std::uint64_t blocks = ceil_div<std::uint64_t>(container.game->size(), kBlock);
+  const std::uint64_t files = std::max<std::uint64_t>(1, ceil_div(blocks, kFileBlocks));
   std::vector<PlannedOutput> outputs;
   std::uint64_t total = 0;
   for (std::uint64_t f = files; f-- > 0;) {

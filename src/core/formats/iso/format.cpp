@@ -41,7 +41,7 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
     image.take_blocks(source);
     return image;
   }
-  const std::uint64_t whole = source->size() / cd::kUserBytes * cd::kUserBytes;
+  const std::uint64_t whole = round_down(source->size(), cd::kUserBytes);
   const SourcePtr blocks = slice_source(source, 0, whole);
   image.content = BlockContent{.bytes = blocks};
   if (whole / cd::kUserBytes <= static_cast<std::uint64_t>(cd::kMaxDiscSectors)) {

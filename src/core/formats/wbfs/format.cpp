@@ -86,7 +86,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
 class WbfsPacker final : public Packer {
  public:
   WbfsPacker(SourcePtr disc, wbfs::Geometry geometry) : disc_(std::move(disc)), geometry_(geometry) {
-    const std::uint64_t bytes = geometry_.block_bytes(), blocks = (disc_->size() + bytes - 1) / bytes;
+    const std::uint64_t bytes = geometry_.block_bytes(), blocks = ceil_div(disc_->size(), bytes);
     for (std::uint64_t n = 0; n < blocks; ++n)
       if (n == 0 || disc_->next_data(n * bytes) < (n + 1) * bytes) numbers_.push_back(n);
   }

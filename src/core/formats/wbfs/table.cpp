@@ -12,7 +12,6 @@ constexpr unsigned kLeastSectorShift = 9, kMostSectorShift = 12, kLeastBlockShif
 constexpr std::size_t kHeader = 12;
 constexpr std::uint32_t kWiiMagic = 0x5D1C'9EA3, kGameCubeMagic = 0xC233'9F3D;
 
-std::uint64_t round_up(std::uint64_t n, std::uint64_t to) { return (n + to - 1) / to * to; }
 
 class Reader {
  public:

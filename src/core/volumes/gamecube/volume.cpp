@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <set>
 
+#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "../listing_budget.hpp"
@@ -12,7 +13,6 @@ namespace {
 
 constexpr std::size_t kLoaderHead = 0x20, kDolHead = 0x100, kSections = 18;
 constexpr std::uint64_t kEntry = 12, kLargestTable = 64 << 20;
-constexpr std::size_t kMostProblems = 200;
 
 class Reader {
  public:
@@ -47,7 +47,7 @@ class Reader {
 
  private:
   void problem(const char* code, std::string message, Weight weight) {
-    if (volume_.problems.size() < kMostProblems) volume_.problems.push_back({code, std::move(message), weight});
+    volume_.tell(code, weight, std::move(message));
   }
   void damage(const char* code, std::string message) { problem(code, std::move(message), Weight::damage); }
   std::uint64_t field(ByteView head, std::size_t at) const {
@@ -148,7 +148,7 @@ class Reader {
         continue;
       }
       const std::string path = folders.back().path.empty() ? *name : folders.back().path + "/" + *name;
-      const bool safe = is_safe_name(*name) && name->find('\\') == std::string::npos;
+      const bool safe = is_safe_name(*name);
       if (!safe) damage("illegal_name", fmt::format("entry {} has a name that cannot be one", i));
       budget_.take(sizeof(VolumeEntry) + 2 * path.size());
       if (!names_.insert(fold_case(path)).second)

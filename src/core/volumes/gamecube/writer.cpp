@@ -17,7 +17,6 @@ constexpr std::size_t kEntrySize = 12, kProgramAt = 0x420, kTableAt = 0x424, kTa
 constexpr std::uint64_t kBlock = 2048, kRoomy = 0x8000;  // streamed music begins at whole clusters of 32 KiB
 constexpr const char* kCodePage = "windows-31j";
 
-std::uint64_t round_up(std::uint64_t n, std::uint64_t to) { return (n + to - 1) / to * to; }
 
 /// A table of files as it was on the disc the folder came from; only sound ones are of use.
 struct OldTable {
@@ -335,7 +334,7 @@ class Builder {
       constexpr std::uint64_t kLine = 32;
       const std::uint64_t grown = round_up(table.size_bytes - most, kLine);
       store_be32(header_, kTableMostAt, table.size_bytes);
-      if (address > grown) store_be32(header_, kTableAddressAt, (address - grown) / kLine * kLine);
+      if (address > grown) store_be32(header_, kTableAddressAt, round_down<std::uint64_t>(address - grown, kLine));
     }
     if (old_ && build_.moved == 0) return;
     std::uint64_t first = kGameCubeDiscBytes;

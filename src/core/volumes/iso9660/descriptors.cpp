@@ -4,48 +4,44 @@
 
 #include "opifex/core/base/text.hpp"
 
+#include "records.hpp"
+
 namespace opifex {
 namespace {
 
-constexpr std::size_t kBlock = 2048;
-constexpr std::uint64_t kFirstDescriptor = 16, kMaxDescriptors = 64;
-constexpr std::size_t kMaxFolderBytes = 1 << 20;  // larger folders are read as far as this
-constexpr std::size_t kShortestRecord = 34;
-constexpr int kMaxDepth = 16;
+using namespace iso;
 
-std::string padded_text(ByteView v) {
-  const std::string_view text = as_text(v);
+constexpr std::size_t kMostFolderBytes = 1 << 20;  // larger folders are read as far as this
+constexpr int kDeepestPath = 16;
+
+std::string padded_text(std::string_view text) {
   return std::string(trim(text.substr(0, text.find('\0'))));
 }
 
-/// Numbers stand twice; the little-endian half counts unless it is zero and the other is not.
-std::uint32_t both32(ByteView v, std::size_t at) {
-  const std::uint32_t little = load_le32(v, at);
-  return little != 0 ? little : load_be32(v, at + 4);
-}
-
-IsoFile file_of(ByteView record) {
-  return {both32(record, 2) + std::to_integer<std::uint32_t>(record[1]), both32(record, 10),
-          (record[25] & std::byte{2}) != std::byte{0}};
+IsoFile file_of(const Record& record) {
+  return {static_cast<std::uint32_t>(record.sector), static_cast<std::uint32_t>(record.size_bytes),
+          record.has(kFolder)};
 }
 
 }  // namespace
 
 std::optional<Iso9660> Iso9660::open(SourcePtr disc, std::uint64_t start) {
   if (!disc) return std::nullopt;
-  for (std::uint64_t i = 0; i < kMaxDescriptors; ++i) {
+  for (std::uint64_t i = 0; i < kMostDescriptors; ++i) {
     const Bytes d = read_up_to(*disc, (start + kFirstDescriptor + i) * kBlock, kBlock);
-    if (d.size() < kBlock || as_text(d).substr(1, 5) != "CD001" || d[0] == std::byte{255}) return std::nullopt;
-    if (d[0] != std::byte{1}) continue;
-    const ByteView v(d);
+    if (!is_descriptor(d)) return std::nullopt;
+    const auto type = std::to_integer<unsigned>(d[descriptor_at::kType]);
+    if (type == kTerminator) return std::nullopt;
+    if (type != kPrimary) continue;
+    const Descriptor found = parse_descriptor(d);
     Iso9660 volume;
     volume.disc_ = std::move(disc);
-    volume.system_id = padded_text(v.subspan(8, 32));
-    volume.volume_id = padded_text(v.subspan(40, 32));
-    volume.application_id = padded_text(v.subspan(574, 128));
-    volume.sector_count = both32(v, 80);
-    volume.xa = as_text(v).substr(1024, 8) == "CD-XA001";
-    volume.root_ = file_of(v.subspan(156, kShortestRecord));
+    volume.system_id = padded_text(found.system_id);
+    volume.volume_id = padded_text(found.volume_id);
+    volume.application_id = padded_text(found.application_id);
+    volume.sector_count = static_cast<std::uint32_t>(found.blocks);
+    volume.xa = found.xa;
+    volume.root_ = {static_cast<std::uint32_t>(found.root_sector), static_cast<std::uint32_t>(found.root_bytes), true};
     return volume;
   }
   return std::nullopt;
@@ -53,7 +49,7 @@ std::optional<Iso9660> Iso9660::open(SourcePtr disc, std::uint64_t start) {
 
 std::optional<IsoFile> Iso9660::find(std::string_view path) const {
   IsoFile at = root_;
-  for (int depth = 0; depth < kMaxDepth; ++depth) {
+  for (int depth = 0; depth < kDeepestPath; ++depth) {
     while (path.starts_with('/') || path.starts_with('\\')) path.remove_prefix(1);
     if (path.empty()) return at;
     const std::size_t end = std::min(path.find_first_of("/\\"), path.size());
@@ -72,18 +68,18 @@ std::optional<IsoFile> Iso9660::find_in(const IsoFile& folder, std::string_view 
     return s;
   };
   const std::string wanted = plain(name);
-  const Bytes bytes = read(folder, kMaxFolderBytes);
-  for (std::size_t at = 0; at + kShortestRecord <= bytes.size();) {
+  const Bytes bytes = read(folder, kMostFolderBytes);
+  for (std::size_t at = 0; at < bytes.size();) {
+    const std::size_t block = round_down(at, kBlock);
+    const ByteView sector = ByteView(bytes).subspan(block, std::min(kBlock, bytes.size() - block));
     const auto length = std::to_integer<std::size_t>(bytes[at]);
     if (length == 0) {  // records do not cross blocks
-      at = (at / kBlock + 1) * kBlock;
+      at = block + kBlock;
       continue;
     }
-    if (length < kShortestRecord || at + length > bytes.size()) return std::nullopt;
-    const ByteView record = ByteView(bytes).subspan(at, length);
-    const auto name_bytes = std::to_integer<std::size_t>(record[32]);
-    if (33 + name_bytes > length) return std::nullopt;
-    if (plain(as_text(record).substr(33, name_bytes)) == wanted) return file_of(record);
+    if (record_fault(sector, at - block)) return std::nullopt;
+    const Record record = parse_record(ByteView(bytes).subspan(at, length));
+    if (plain(as_text(record.name)) == wanted) return file_of(record);
     at += length;
   }
   return std::nullopt;

@@ -5,40 +5,19 @@
 #include <map>
 #include <set>
 
+#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "../listing_budget.hpp"
 #include "../names.hpp"
+#include "records.hpp"
 
 namespace opifex {
 namespace {
 
-constexpr std::size_t kBlock = 2048, kShortest = 34, kNameAt = 33;
-constexpr std::uint64_t kDescriptors = 16, kMostDescriptors = 64;
-constexpr std::uint64_t kMostFolderBytes = 64 << 20, kMostPathTable = 16 << 20;
-constexpr std::size_t kMostRecords = 1'000'000;
-constexpr int kDeepest = 64;
-constexpr std::byte kHidden{1}, kFolder{2}, kAssociated{4}, kMore{0x80};
+using namespace iso;
 
-/// A directory record (ECMA-119, 9.1).
-struct Record {
-  std::uint64_t sector = 0, size_bytes = 0;
-  ByteView name, system_use;
-  std::optional<std::int64_t> date;
-  std::byte flags{};
-  std::uint32_t unit = 0, gap = 0;
-  bool is_self() const { return name.size() == 1 && name[0] == std::byte{0}; }
-  bool is_parent() const { return name.size() == 1 && name[0] == std::byte{1}; }
-  bool has(std::byte flag) const { return (flags & flag) != std::byte{0}; }
-};
-
-/// A descriptor's fields that matter here (ECMA-119, 8.4 and 8.5).
-struct Descriptor {
-  std::string label;
-  std::uint64_t blocks = 0, root_sector = 0, root_bytes = 0;
-  std::uint32_t path_table_bytes = 0, l_table = 0, m_table = 0;
-  bool xa = false;
-};
+constexpr std::uint64_t kMostPathTable = 16 << 20;
 
 struct Folder {
   std::uint64_t sector = 0, size_bytes = 0;
@@ -54,7 +33,6 @@ class Reader {
     if (!read_descriptors()) return std::nullopt;
     find_shift();
     volume_.blocks = primary_->blocks;
-    volume_.label = primary_->label;
     volume_.system = "iso9660";
     walk(*primary_, Names::primary);
     check_path_tables();
@@ -70,8 +48,7 @@ class Reader {
   enum class Names { primary, joliet };
 
   void say(const char* code, Weight weight, std::string message) {
-    constexpr std::size_t kMost = 200;
-    if (volume_.problems.size() < kMost) volume_.problems.push_back({code, std::move(message), weight});
+    volume_.tell(code, weight, std::move(message));
   }
   void damage(const char* code, std::string message) { say(code, Weight::damage, std::move(message)); }
 
@@ -85,66 +62,47 @@ class Reader {
   bool inside(std::uint64_t sector, std::uint64_t size_bytes) const {
     if (size_bytes == 0) return true;
     const auto at = place(sector);
-    return at && (size_bytes + kBlock - 1) / kBlock <= sectors() - *at;
+    return at && ceil_div(size_bytes, kBlock) <= sectors() - *at;
   }
   Bytes block(std::uint64_t at) const { return read_up_to(*disc_, at * kBlock, kBlock); }
 
   // ---- Descriptors -------------------------------------------------------------------------------------------------
 
-  std::uint32_t both32(ByteView v, std::size_t at) {
-    const std::uint32_t little = load_le32(v, at), big = load_be32(v, at + 4);
-    // Sloppy writers leave one of the two out; two different ones are no longer what anybody wrote.
-    const bool contradict = little != big && little != 0 && big != 0;
-    if (little != big && !(contradict ? contradiction_ : mismatch_)) {
-      (contradict ? contradiction_ : mismatch_) = true;
-      say(contradict ? "both_endian_contradiction" : "both_endian_mismatch", Weight::warning,
-          "a number that stands twice differs: the little-endian one counts");
-    }
-    return little != 0 ? little : big;
+  void say_halves(Halves halves) {
+    if (halves == Halves::same || said_halves_.count(halves) != 0) return;
+    said_halves_.insert(halves);
+    say(halves == Halves::contradict ? "both_endian_contradiction" : "both_endian_mismatch", Weight::warning,
+        "a number that stands twice differs: the little-endian one counts");
   }
 
-  Descriptor parse_descriptor(ByteView d, Names names) {
-    Descriptor out;
-    out.label = names == Names::joliet ? iso_joliet_text(d.subspan(40, 32)) : iso_text(d.subspan(40, 32));
-    out.blocks = both32(d, 80);
-    out.path_table_bytes = both32(d, 132);
-    out.l_table = load_le32(d, 140);
-    out.m_table = load_be32(d, 148);
-    const ByteView root = d.subspan(156, kShortest);
-    out.root_sector = both32(root, 2) + std::to_integer<std::uint64_t>(root[1]);
-    out.root_bytes = both32(root, 10);
-    out.xa = as_text(d).substr(1024, 8) == "CD-XA001";
+  Descriptor take_descriptor(ByteView d) {
+    const Descriptor out = parse_descriptor(d);
+    say_halves(out.halves);
     return out;
-  }
-
-  static bool is_joliet(ByteView d) {
-    const std::string_view escape = as_text(d).substr(88, 3);
-    return d[6] == std::byte{1} && (escape == "%/@" || escape == "%/C" || escape == "%/E");
   }
 
   bool read_descriptors() {
     bool ended = false;
     for (std::uint64_t i = 0; i < kMostDescriptors; ++i) {
-      const Bytes d = block(start_ + kDescriptors + i);
-      if (d.size() < kBlock || as_text(d).substr(1, 5) != "CD001") break;
-      const auto type = std::to_integer<int>(d[0]);
-      if (type == 255) {
+      const Bytes d = block(start_ + kFirstDescriptor + i);
+      if (!is_descriptor(d)) break;
+      const auto type = std::to_integer<unsigned>(d[descriptor_at::kType]);
+      if (type == kTerminator) {
         ended = true;
         break;
       }
-      if (type == 1 && !primary_) {
-        constexpr std::uint16_t kOnly = 2048;
-        const std::uint16_t size = load_le16(d, 128) != 0 ? load_le16(d, 128) : load_be16(d, 130);
-        if (size != kOnly)
+      if (type == kPrimary && !primary_) {
+        primary_ = take_descriptor(d);
+        if (primary_->block_bytes != kBlock)
           throw Error({.code = "bad_block_size",
                        .what = "this file system has blocks of another size",
                        .file = disc_->name(),
-                       .offset = (start_ + kDescriptors + i) * kBlock + 128,
-                       .found = fmt::format("{} bytes", size),
+                       .offset = (start_ + kFirstDescriptor + i) * kBlock + descriptor_at::kBlockSize,
+                       .found = fmt::format("{} bytes", primary_->block_bytes),
                        .expected = "2048"});
-        primary_ = parse_descriptor(d, Names::primary);
-      } else if (type == 2 && !joliet_ && is_joliet(d)) {
-        joliet_ = parse_descriptor(d, Names::joliet);
+        volume_.label = iso_text(as_view(primary_->volume_id));
+      } else if (type == kSupplementary && !joliet_ && parse_descriptor(d).joliet) {
+        joliet_ = take_descriptor(d);
       }
     }
     if (primary_ && !ended) say("no_terminator", Weight::warning, "the list of volume descriptors has no end");
@@ -155,9 +113,8 @@ class Reader {
   void find_shift() {
     const auto is_root = [&](std::uint64_t at) {
       const Bytes b = at < sectors() ? block(at) : Bytes{};
-      return b.size() == kBlock && b[0] >= std::byte{kShortest} && b[32] == std::byte{1} &&
-             b[kNameAt] == std::byte{0} && (b[25] & kFolder) != std::byte{0} &&
-             load_le32(b, 2) + std::to_integer<std::uint32_t>(b[1]) == primary_->root_sector;
+      return b.size() == kBlock && record_fault(b, 0) == nullptr && parse_record(b).is_self() &&
+             parse_record(b).has(kFolder) && load_le32(b, record_at::kExtent) + std::to_integer<std::uint32_t>(b[record_at::kAttributeSectors]) == primary_->root_sector;
     };
     const std::uint64_t root = primary_->root_sector;
     // A second layer counts from its own start; a later track counts from the start of the disc.
@@ -204,11 +161,11 @@ class Reader {
   }
 
   bool can_read(const Folder& folder, bool root) {
-    if (folder.size_bytes > kMostFolderBytes)
+    if (folder.size_bytes > ListingBudget::kMostFolderBytes)
       return refuse_folder(folder, root, "dir_too_big", "a directory of more than 64 MiB");
     if (!inside(folder.sector, folder.size_bytes) || folder.size_bytes == 0)
       return refuse_folder(folder, root, "outside_image", "it lies outside the image");
-    if (folder.depth > kDeepest) return refuse_folder(folder, root, "too_deep", "more than 64 levels");
+    if (folder.depth > ListingBudget::kDeepest) return refuse_folder(folder, root, "too_deep", "more than 64 levels");
     return true;
   }
 
@@ -216,7 +173,7 @@ class Reader {
                    bool root) {
     if (!can_read(folder, root)) return;
     budget_.take(folder.size_bytes);
-    Bytes bytes(static_cast<std::size_t>((folder.size_bytes + kBlock - 1) / kBlock * kBlock));
+    Bytes bytes(static_cast<std::size_t>(round_up(folder.size_bytes, kBlock)));
     disc_->read_at(*place(folder.sector) * kBlock, bytes);
     std::vector<Record> records;
     for (std::size_t at = 0; at < bytes.size(); at += kBlock)
@@ -240,18 +197,17 @@ class Reader {
                                             folder.path.empty() ? "the root" : printable(folder.path)));
         return;
       }
-      const char* fault = nullptr;
-      if (at + length > kBlock)
-        fault = "record_crosses_sector";
-      else if (length < kShortest || kNameAt + std::to_integer<std::size_t>(sector[at + 32]) > length)
-        fault = "record_short";
-      if (fault || records.size() >= kMostRecords) {
+      const char* fault = record_fault(sector, at);
+      if (fault || records.size() >= ListingBudget::kMostEntries) {
         damage(fault ? fault : "too_many_records",
                fmt::format("{}: a directory record is broken; what follows it in its sector is lost",
                            folder.path.empty() ? "the root" : printable(folder.path)));
         return;
       }
       records.push_back(parse_record(sector.subspan(at, length)));
+      say_halves(records.back().halves);
+      if (records.back().bad_date && !std::exchange(bad_date_, true))
+        say("bad_date", Weight::note, "a file's date makes no sense: it is left out");
       if (holds_record(records.back().system_use))
         damage("record_lost", fmt::format("{}: a record is longer than it was, and hides the next one",
                                           folder.path.empty() ? "the root" : printable(folder.path)));
@@ -261,28 +217,11 @@ class Reader {
 
   /// What belongs to the system does not look like a record: its length, and a sector and a size that stand twice.
   static bool holds_record(ByteView use) {
-    if (use.size() < kShortest) return false;
+    if (use.size() < kShortestRecord) return false;
     const auto twice = [&](std::size_t at) { return load_le32(use, at) == load_be32(use, at + 4); };
     const auto length = std::to_integer<std::size_t>(use[0]);
-    return length >= kShortest && length <= use.size() && load_le32(use, 2) != 0 && twice(2) && twice(10);
-  }
-
-  Record parse_record(ByteView r) {
-    Record out;
-    out.sector = both32(r, 2) + std::to_integer<std::uint64_t>(r[1]);
-    out.size_bytes = both32(r, 10);
-    out.date = iso_date7(r.subspan(18, 7));
-    const bool no_date = std::all_of(r.begin() + 18, r.begin() + 25, [](std::byte b) { return b == std::byte{0}; });
-    if (!out.date && !no_date && !std::exchange(bad_date_, true))
-      say("bad_date", Weight::note, "a file's date makes no sense: it is left out");
-    out.flags = r[25];
-    out.unit = std::to_integer<std::uint32_t>(r[26]);
-    out.gap = std::to_integer<std::uint32_t>(r[27]);
-    const auto n = std::to_integer<std::size_t>(r[32]);
-    out.name = r.subspan(kNameAt, n);
-    const std::size_t use = kNameAt + n + (n % 2 == 0 ? 1 : 0);
-    if (use < r.size()) out.system_use = r.subspan(use);
-    return out;
+    return length >= kShortestRecord && length <= use.size() && load_le32(use, record_at::kExtent) != 0 &&
+           twice(record_at::kExtent) && twice(record_at::kSize);
   }
 
   /// Adds the entry that begins with record `i`; sections of one file are joined. Returns the record behind it.
@@ -472,7 +411,8 @@ class Reader {
     copy_facts(entries);
     entries = std::move(entries_);
     volume_.system = "iso9660+joliet";
-    if (!joliet_->label.empty()) volume_.label = joliet_->label;
+    if (std::string label = iso_joliet_text(as_view(joliet_->volume_id)); !label.empty())
+      volume_.label = std::move(label);
   }
 
   /// XA facts stand in the primary tree only.
@@ -516,7 +456,8 @@ class Reader {
   std::optional<Descriptor> primary_, joliet_;
   std::vector<VolumeEntry> entries_;
   std::set<std::uint64_t> folders_;
-  bool rock_ridge_ = false, mismatch_ = false, contradiction_ = false, bad_date_ = false;
+  bool rock_ridge_ = false, bad_date_ = false;
+  std::set<Halves> said_halves_;
   std::size_t skip_ = 0;
 };
 

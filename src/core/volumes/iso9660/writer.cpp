@@ -16,7 +16,9 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr std::size_t kBlock = 2048, kLongestRecord = 254, kSystemArea = 16 * kBlock;
+using namespace iso;
+
+constexpr std::size_t kLongestRecord = 254, kSystemArea = 16 * kBlock;
 
 /// One of the two trees: its identifiers and where its tables and folders lie.
 struct Tree {
@@ -197,14 +199,14 @@ class Builder {
   // ---- Writing -----------------------------------------------------------------------------------------------------
 
   Bytes folder_data(const Tree& tree, std::size_t folder) const {
-    constexpr unsigned kFolder = 2, kMore = 0x80;
     Bytes data(static_cast<std::size_t>(tree.size[folder]));
+    constexpr std::size_t kOwnRecord = record_bytes(1);
     const Bytes self(1), up = {std::byte{1}};
     const std::size_t parent = nodes_[folder].parent;
-    put_record(std::span(data).first(34), self, tree.sector[folder], tree.size[folder], nodes_[folder].time, kFolder);
-    put_record(std::span(data).subspan(34, 34), up, tree.sector[parent], tree.size[parent], nodes_[parent].time,
+    put_record(std::span(data).first(kOwnRecord), self, tree.sector[folder], tree.size[folder], nodes_[folder].time, kFolder);
+    put_record(std::span(data).subspan(kOwnRecord, kOwnRecord), up, tree.sector[parent], tree.size[parent], nodes_[parent].time,
                kFolder);
-    std::uint64_t at = 68;
+    std::uint64_t at = 2 * kOwnRecord;
     for_records(tree, folder, [&](std::size_t c, std::uint64_t section, std::size_t length) {
       at = advance(at, length);
       const IsoNode& n = nodes_[c];
@@ -215,7 +217,7 @@ class Builder {
         put_record(place, tree.identifiers[c], tree.sector[c], tree.size[c], n.time, kFolder);
       else
         put_record(place, tree.identifiers[c], n.sector == 0 ? 0 : n.sector + done / kBlock,
-                   more ? options_.largest_section : n.size_bytes - done, n.time, more ? kMore : 0);
+                   more ? options_.largest_section : n.size_bytes - done, n.time, more ? kMore : std::byte{});
       at += length;
     });
     return data;
@@ -228,7 +230,7 @@ class Builder {
     for (const std::size_t f : tree.folders) {
       const Bytes& id = tree.identifiers[f];
       Bytes record(8 + id.size() + id.size() % 2);
-      Put put(record);
+      Fields put(record);
       put.byte(0, static_cast<unsigned>(id.size()));
       if (big_endian) {
         put.be(2, tree.sector[f], 4);
@@ -246,39 +248,41 @@ class Builder {
 
   Bytes descriptor(const Tree& tree) const {
     Bytes d(kBlock);
-    Put put(d);
+    Fields put(d);
     const auto text = [&](std::size_t at, std::size_t size, const std::string& value) {
       put.bytes(at, tree.joliet ? ucs2_field(value, size) : padded_field(value, size));
     };
-    put.byte(0, tree.joliet ? 2 : 1);
-    put.bytes(1, as_view("CD001"));
-    put.byte(6, 1);
-    text(8, 32, "");
-    text(40, 32, volume_id());
-    put.both(80, sectors_, 4);
-    if (tree.joliet) put.bytes(88, as_view("%/E"));
-    put.both(120, 1, 2);
-    put.both(124, 1, 2);
-    put.both(128, kBlock, 2);
-    put.both(132, tree.table_bytes, 4);
-    put.le(140, tree.l_table, 4);
-    put.be(148, tree.m_table, 4);
-    put_record(std::span(d).subspan(156, 34), Bytes(1), tree.sector[0], tree.size[0], nodes_[0].time, 2);
-    for (const std::size_t at : {190u, 318u, 446u, 574u}) text(at, 128, "");
-    for (const std::size_t at : {702u, 739u, 776u}) text(at, 37, "");
-    for (const std::size_t at : {813u, 830u}) put_date17(put, at);
-    for (const std::size_t at : {847u, 864u}) put.bytes(at, as_view("0000000000000000"));
-    put.byte(881, 1);
+    using namespace descriptor_at;
+    put.byte(kType, tree.joliet ? kSupplementary : kPrimary);
+    put.bytes(kStandardId, as_view(kStandard));
+    put.byte(kVersion, 1);
+    text(kSystemId, 32, "");
+    text(kVolumeId, 32, volume_id());
+    put.both(kSpace, sectors_, 4);
+    if (tree.joliet) put.bytes(kEscapes, as_view("%/E"));
+    put.both(kSetSize, 1, 2);
+    put.both(kSequence, 1, 2);
+    put.both(kBlockSize, kBlock, 2);
+    put.both(kPathTableSize, tree.table_bytes, 4);
+    put.le(kLTable, tree.l_table, 4);
+    put.be(kMTable, tree.m_table, 4);
+    put_record(std::span(d).subspan(kRoot, kShortestRecord), Bytes(1), tree.sector[0], tree.size[0], nodes_[0].time,
+               kFolder);
+    for (const std::size_t at : {kSetId, kPublisher, kPreparer, kApplication}) text(at, 128, "");
+    for (const std::size_t at : {kCopyright, kAbstract, kBibliography}) text(at, 37, "");
+    for (const std::size_t at : {kCreated, kModified}) put_date17(put, at);
+    for (const std::size_t at : {kExpires, kEffective}) put.bytes(at, as_view("0000000000000000"));
+    put.byte(kStructureVersion, 1);
     return d;
   }
 
-  void put_date17(Put& put, std::size_t at) const {
+  void put_date17(Fields& put, std::size_t at) const {
     std::int64_t newest = options_.fixed_time.value_or(0);
     if (!options_.fixed_time)
       for (const IsoNode& n : nodes_) newest = std::max(newest, n.time);
-    const std::tm t = utc(newest);
-    put.bytes(at, as_view(fmt::format("{:04}{:02}{:02}{:02}{:02}{:02}00", t.tm_year + 1900, t.tm_mon + 1, t.tm_mday,
-                                      t.tm_hour, t.tm_min, t.tm_sec)));
+    const CivilTime t = iso_time(newest);
+    put.bytes(at, as_view(fmt::format("{:04}{:02}{:02}{:02}{:02}{:02}00", t.year, t.month, t.day, t.hour, t.minute,
+                                      t.second)));
   }
 
   std::string volume_id() const {
@@ -310,7 +314,7 @@ class Builder {
     if (joliet) add(descriptor(*joliet));
     Bytes end(kBlock);
     end[0] = std::byte{255};
-    Put(end).bytes(1, as_view("CD001\1"));
+    Fields(end).bytes(1, as_view("CD001\1"));
     add(end);
     for (const Tree* t : {&plain, joliet ? &*joliet : nullptr})
       if (t) {

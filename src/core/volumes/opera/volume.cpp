@@ -5,6 +5,7 @@
 #include <set>
 #include <utility>
 
+#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "../listing_budget.hpp"
@@ -15,7 +16,6 @@ namespace {
 
 constexpr std::uint64_t kBlock = 2048;
 constexpr std::size_t kEntryHead = 0x44, kMostBlocks = 65'536;
-constexpr int kDeepest = 64;
 
 struct Folder {
   std::uint64_t block = 0, blocks = 0;
@@ -48,8 +48,7 @@ class Reader {
 
  private:
   void damage(const char* code, std::string message) {
-    constexpr std::size_t kMost = 200;
-    if (volume_.problems.size() < kMost) volume_.problems.push_back({code, std::move(message), Weight::damage});
+    volume_.tell(code, Weight::damage, std::move(message));
   }
   std::uint64_t sectors() const { return disc_->size() / kBlock; }
 
@@ -70,9 +69,8 @@ class Reader {
       if (first < 20 || end > kBlock || first > end)
         return damage("not_a_directory", fmt::format("{}: its blocks hold something else", name));
       if (static_cast<std::int32_t>(load_be32(block, 4)) != before)
-        volume_.problems.push_back({"block_order", fmt::format("{}: its blocks contradict each other about their "
-                                                               "order",
-                                                               name)});
+        volume_.tell("block_order", Weight::warning,
+                     fmt::format("{}: its blocks contradict each other about their order", name));
       const End found = read_entries(ByteView(block).subspan(first, end - first), folder, queue);
       if (found == End::broken) return;
       before = std::exchange(n, static_cast<std::int32_t>(load_be32(block, 0)));
@@ -113,7 +111,7 @@ class Reader {
   /// What an entry says twice.
   void find_contradictions(ByteView e, bool is_folder, const VolumeEntry& entry) {
     constexpr std::size_t kTypeAt = 8, kBlockSizeAt = 12, kBlocksAt = 0x14;
-    const std::uint64_t blocks = (entry.size_bytes + kBlock - 1) / kBlock;
+    const std::uint64_t blocks = ceil_div(entry.size_bytes, kBlock);
     if (load_be32(e, kBlockSizeAt) != kBlock || load_be32(e, kBlocksAt) != blocks)
       damage("record_contradiction",
              fmt::format("{}: its size in bytes and its size in blocks contradict each other", printable(entry.path)));
@@ -133,7 +131,7 @@ class Reader {
     entry.sound = entry.size_bytes == 0 || (sector < sectors() && entry.extents[0].sectors() <= sectors() - sector);
     if (is_folder) {
       entry.kind = EntryKind::folder;
-      if (folder.depth >= kDeepest || !seen_.insert(sector).second)
+      if (folder.depth >= ListingBudget::kDeepest || !seen_.insert(sector).second)
         damage("dir_loop", fmt::format("{} leads back to a folder above it", printable(entry.path)));
       else
         queue.push_back({sector, blocks, entry.path, folder.depth + 1});

@@ -86,7 +86,7 @@ ContentHeader read_content_header(const ByteSource& file) {
   if (told < kLeastHeader || told > kMostHeader)
     fail(0x340, fmt::format("a header of {} bytes", told), "0x971A or 0xAD0E");
   ContentHeader h;
-  h.size_bytes = (std::uint64_t{told} + kContentBlock - 1) / kContentBlock * kContentBlock;
+  h.size_bytes = round_up(std::uint64_t{told}, kContentBlock);
   const Bytes head = read_up_to(file, 0, static_cast<std::size_t>(h.size_bytes));
   if (head.size() < h.size_bytes) fail(head.size(), "its end within the header", fmt::format("{} bytes", h.size_bytes));
   h.magic = as_text(ByteView(head).first(4));

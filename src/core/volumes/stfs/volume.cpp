@@ -7,6 +7,8 @@
 
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/hash.hpp"
+#include "opifex/core/base/dates.hpp"
+#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "../listing_budget.hpp"
@@ -15,7 +17,7 @@ namespace opifex {
 namespace {
 
 constexpr std::uint64_t kBlock = 0x1000, kFirst = 170, kSecond = 28'900, kThird = 4'913'000, kEnd = 0xFF'FFFF;
-constexpr std::size_t kEntry = 0x18, kHash = 20, kFileEntry = 0x40, kLongestName = 40;
+constexpr std::size_t kEntry = 0x18, kHash = 20, kFileEntry = 0x40, kNameField = 40;
 constexpr unsigned kSecondCopy = 0x40, kUsed = 0x80;
 
 std::uint64_t little24(ByteView v, std::size_t at) {
@@ -127,7 +129,7 @@ Plan plan_of(const ByteSource& file, const ContentHeader& header) {
   Plan plan;
   plan.told = load_be32(header.descriptor, kBlocksAt);
   const std::uint64_t behind = file.size() > header.size_bytes ? file.size() - header.size_bytes : 0,
-                      room = (behind + kBlock - 1) / kBlock;  // the last one may be cut
+                      room = ceil_div<std::uint64_t>(behind, kBlock);  // the last one may be cut
   plan.blocks = std::min({plan.told, room, kThird});
   const unsigned flags = std::to_integer<unsigned>(header.descriptor[kFlagsAt]);
   plan.second_top = (flags & 2) != 0;
@@ -157,14 +159,12 @@ Plan plan_of(const ByteSource& file, const ContentHeader& header) {
 std::optional<std::int64_t> fat_time(std::uint32_t value) {
   const std::uint32_t date = value >> 16, time = value & 0xFFFF;
   if (date == 0) return std::nullopt;
-  std::tm tm{};
-  tm.tm_year = static_cast<int>(date >> 9) + 80;
-  tm.tm_mon = static_cast<int>(date >> 5 & 15) - 1;
-  tm.tm_mday = static_cast<int>(date & 31);
-  tm.tm_hour = static_cast<int>(time >> 11);
-  tm.tm_min = static_cast<int>(time >> 5 & 63);
-  tm.tm_sec = static_cast<int>(time & 31) * 2;
-  return timegm(&tm);
+  return seconds_of({.year = static_cast<int>(date >> 9) + 1980,
+                     .month = static_cast<int>(date >> 5 & 15),
+                     .day = static_cast<int>(date & 31),
+                     .hour = static_cast<int>(time >> 11),
+                     .minute = static_cast<int>(time >> 5 & 63),
+                     .second = static_cast<int>(time & 31) * 2});
 }
 
 class Reader {
@@ -204,16 +204,14 @@ class Reader {
   };
 
   void problem(const char* code, std::string message, Weight weight) {
-    constexpr std::size_t kMost = 200;
-    auto& problems = package_.volume.problems;
-    if (problems.size() < kMost) problems.push_back({code, std::move(message), weight});
+    package_.volume.tell(code, weight, std::move(message));
   }
   void damage(const char* code, std::string message) { problem(code, std::move(message), Weight::damage); }
 
   /// The blocks of a chain of so many bytes; what is wrong with it, or nothing. What is cut off behind the last byte
   /// is no loss.
   const char* follow(std::uint64_t first, std::uint64_t bytes, std::vector<std::uint64_t>& chain) {
-    const std::uint64_t count = (bytes + kBlock - 1) / kBlock;
+    const std::uint64_t count = ceil_div<std::uint64_t>(bytes, kBlock);
     std::set<std::uint64_t> seen;
     for (std::uint64_t b = first, i = 0; i < count; ++i) {
       if (b == kEnd) return "chain_short";
@@ -250,9 +248,9 @@ class Reader {
         raw.parent = load_be16(e, 0x32);
         raw.size = load_be32(e, 0x34);
         raw.written = load_be32(e, 0x38);
-        const std::string bytes(as_text(e.first(std::min(length, kLongestName))));
+        const std::string bytes(as_text(e.first(std::min(length, kNameField))));
         raw.name = decode(bytes, "windows-1252").value_or(printable(bytes));
-        if (length > kLongestName || !is_safe_name(raw.name)) {
+        if (length > kNameField || !is_safe_name(raw.name)) {
           damage("illegal_name", fmt::format("entry {} has a name that cannot be one", raw.index));
           raw.dead = true;
         }
@@ -263,13 +261,12 @@ class Reader {
 
   /// Nothing if its folders are no folders, or lie in each other.
   std::optional<std::string> path_of(const Raw& raw, bool& dead) const {
-    constexpr int kDeepest = 64;
     std::string path = raw.name;
     dead = raw.dead;
     std::uint64_t parent = raw.parent;
     for (int depth = 0; parent != 0xFFFF; ++depth) {
       const bool there = parent < raws_.size() && raws_[static_cast<std::size_t>(parent)].folder;
-      if (!there || depth > kDeepest) return std::nullopt;
+      if (!there || depth > ListingBudget::kDeepest) return std::nullopt;
       const Raw& folder = raws_[static_cast<std::size_t>(parent)];
       dead = dead || folder.dead;
       path = folder.name + "/" + path;
@@ -333,7 +330,7 @@ StfsPackage read_stfs(SourcePtr file) { return Reader(std::move(file)).read(); }
 
 std::vector<StfsFault> verify_stfs(const SourcePtr& file, const StfsPackage& package, JobContext& context) {
   const Plan plan = plan_of(*file, package.header);
-  const std::uint64_t groups = (plan.blocks + kFirst - 1) / kFirst;
+  const std::uint64_t groups = ceil_div<std::uint64_t>(plan.blocks, kFirst);
   std::vector<std::vector<StfsFault>> found(static_cast<std::size_t>(groups));
   context.progress.begin("verifying", plan.blocks * kBlock);
   Flow flow;

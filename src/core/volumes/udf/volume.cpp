@@ -5,6 +5,8 @@
 #include <set>
 
 #include "opifex/core/base/crc16.hpp"
+#include "opifex/core/base/dates.hpp"
+#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "../listing_budget.hpp"
@@ -16,9 +18,6 @@ namespace {
 constexpr std::uint64_t kBlock = 2048;
 constexpr std::uint16_t kAnchor = 2, kPartition = 5, kLogicalVolume = 6, kTerminator = 8, kFileSet = 256,
                         kIdentifier = 257, kAllocation = 258, kFileEntry = 261, kExtendedFileEntry = 266;
-constexpr std::uint64_t kMostFolderBytes = 64 << 20;
-constexpr std::size_t kMostEntries = 1'000'000, kMostExtents = 100'000;
-constexpr int kDeepest = 64;
 
 /// A broken structure: its code, for the volume's list of problems.
 struct Broken {
@@ -83,7 +82,7 @@ class Reader {
       read_maps();
       walk(root());
     } catch (const Broken& b) {
-      volume_.problems.push_back({b.code, b.message, Weight::damage});
+      damage(b.code, b.message);
     }
     return std::move(volume_);
   }
@@ -92,8 +91,7 @@ class Reader {
   std::uint64_t sectors() const { return disc_->size() / kBlock; }
   Bytes sector(std::uint64_t n) const { return n < sectors() ? read_up_to(*disc_, n * kBlock, kBlock) : Bytes{}; }
   void damage(const char* code, std::string message) {
-    constexpr std::size_t kMost = 200;
-    if (volume_.problems.size() < kMost) volume_.problems.push_back({code, std::move(message), Weight::damage});
+    volume_.tell(code, Weight::damage, std::move(message));
   }
 
   /// The volume's descriptors stand twice: the second time for when the first cannot be read.
@@ -266,7 +264,7 @@ class Reader {
         const Place place = is_long ? long_place(list, at) : Place{load_le32(list, at + 4), partition};
         if (kind == 3)
           next = place;
-        else if (runs.size() >= kMostExtents)
+        else if (runs.size() >= ListingBudget::kMostExtents)
           return false;
         else
           add_run(runs, {place, length, kind == 0});
@@ -284,16 +282,15 @@ class Reader {
 
   /// ECMA-167, 7.3: type and zone, year, month, day, hour, minute, second.
   static std::optional<std::int64_t> date_of(ByteView d) {
-    const int year = static_cast<std::int16_t>(load_le16(d, 2));
     const auto field = [&](std::size_t i) { return std::to_integer<int>(d[i]); };
-    const int month = field(4), day = field(5), hour = field(6), minute = field(7), second = field(8);
-    if (month < 1 || month > 12 || day < 1 || day > 31 || hour > 23 || minute > 59 || second > 59) return std::nullopt;
+    const auto time =
+        seconds_of({static_cast<std::int16_t>(load_le16(d, 2)), field(4), field(5), field(6), field(7), field(8)});
+    if (!time) return std::nullopt;
     int zone = load_le16(d, 0) & 0xFFF;
     if (zone >= 0x800) zone -= 0x1000;
     constexpr int kNotGiven = -2047;
     if (zone == kNotGiven) zone = 0;
-    constexpr std::int64_t kDay = 86'400;
-    return days_of(year, month, day) * kDay + hour * 3600 + minute * 60 + second - zone * 60;
+    return *time - zone * 60;
   }
 
   Place root() const {
@@ -325,7 +322,7 @@ class Reader {
 
   std::optional<Bytes> contents_of(const Node& node) const {
     if (node.inside) return node.inside;
-    if (node.size_bytes > kMostFolderBytes) return std::nullopt;
+    if (node.size_bytes > ListingBudget::kMostFolderBytes) return std::nullopt;
     budget_.take(node.size_bytes);
     Bytes all;
     for (const Run& run : node.runs)
@@ -355,7 +352,7 @@ class Reader {
       const std::size_t name_bytes = std::to_integer<std::size_t>(d[19]), use = load_le16(d, 36);
       const std::size_t size = (kHead + use + name_bytes + 3) / 4 * 4;
       if (load_le16(d, 0) != kIdentifier || kHead + use + name_bytes > d.size() ||
-          volume_.entries.size() >= kMostEntries) {
+          budget_.is_full()) {
         damage("record_short", fmt::format("{}: an entry of this UDF folder is broken", name));
         return true;
       }
@@ -379,7 +376,7 @@ class Reader {
     const auto node = b.empty() ? std::nullopt : parse_node(b, place.partition);
     if ((flags & kIsFolder) != 0) {
       entry.kind = EntryKind::folder;
-      if (folder.depth >= kDeepest || !seen_.insert({place.partition, place.block}).second)
+      if (folder.depth >= ListingBudget::kDeepest || !seen_.insert({place.partition, place.block}).second)
         damage("dir_loop", fmt::format("{} leads back to a folder above it", printable(entry.path)));
       else
         queue.push_back({place, entry.path, folder.depth + 1});

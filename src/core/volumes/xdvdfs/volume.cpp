@@ -4,6 +4,7 @@
 #include <array>
 #include <set>
 
+#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "../listing_budget.hpp"
@@ -17,7 +18,6 @@ constexpr std::size_t kSecondMark = 0x7EC, kEntryHead = 14;
 constexpr std::uint64_t kLargestTable = 0x40000;
 constexpr std::uint32_t kNone = 0xFFFF;
 constexpr unsigned kFolder = 0x10;
-constexpr int kDeepest = 64;
 
 /// Bare images first, then the three generations of discs and the one with a large part for video players.
 constexpr std::array<std::uint64_t, 5> kPlaces = {0, 0x1830'0000, 0x0FD9'0000, 0x0208'0000, 0x89D8'0000};
@@ -64,8 +64,7 @@ class Reader {
 
  private:
   void problem(const char* code, std::string message, Weight weight) {
-    constexpr std::size_t kMost = 200;
-    if (volume_.problems.size() < kMost) volume_.problems.push_back({code, std::move(message), weight});
+    volume_.tell(code, weight, std::move(message));
   }
   void damage(const char* code, std::string message) { problem(code, std::move(message), Weight::damage); }
 
@@ -78,7 +77,7 @@ class Reader {
   void read_table(const Table& table) {
     const std::string where = table.path.empty() ? "the root" : printable(table.path);
     if (table.size_bytes == 0) return;
-    if (table.depth > kDeepest) return damage("too_deep", where + ": folders lie too deep in each other");
+    if (table.depth > ListingBudget::kDeepest) return damage("too_deep", where + ": folders lie too deep in each other");
     if (table.size_bytes > kLargestTable || !inside(table.sector, table.size_bytes))
       return damage("outside_image", where + ": its table lies outside the image");
     if (!seen_tables_.insert(table.sector).second)
@@ -188,7 +187,7 @@ class Reader {
   }
 
   void use(std::uint64_t sector, std::uint64_t size, const std::string& path) {
-    const std::uint64_t end = sector + (size + kBlock - 1) / kBlock;
+    const std::uint64_t end = sector + ceil_div<std::uint64_t>(size, kBlock);
     budget_.take(sizeof(Used) + path.size());
     used_.push_back({sector, end, path});
     end_ = std::max(end_, end);

@@ -10,17 +10,12 @@ namespace opifex {
 namespace {
 
 constexpr std::uint64_t kBlock = 2048, kDescriptor = 32, kRootSector = 33, kPadding = 65536;
-constexpr std::size_t kEntryHead = 14, kLongestName = 255, kFurthestEntry = 0xFFFE * 4;
+constexpr std::size_t kEntryHead = 14, kMostNameBytes = 255, kFurthestEntry = 0xFFFE * 4;
 constexpr std::uint64_t kLargestFile = 0xFFFF'FFFF;
 constexpr unsigned kFolderBit = 0x10, kUsual = 0x20;
 constexpr std::string_view kMark = "MICROSOFT*XBOX*MEDIA";
 
-std::uint64_t blocks_of(std::uint64_t bytes) { return (bytes + kBlock - 1) / kBlock; }
-
-void store_le16(std::span<std::byte> v, std::size_t at, std::size_t value) {
-  v[at] = static_cast<std::byte>(value & 255);
-  v[at + 1] = static_cast<std::byte>(value >> 8 & 255);
-}
+std::uint64_t blocks_of(std::uint64_t bytes) { return ceil_div(bytes, kBlock); }
 
 /// A node with its place.
 struct Placed {
@@ -50,7 +45,7 @@ class Maker {
 
   static std::string raw_name(const XdvdfsNode& node) {
     const auto raw = encode(node.name, "ISO-8859-1");
-    if (!raw || raw->empty() || raw->size() > kLongestName)
+    if (!raw || raw->empty() || raw->size() > kMostNameBytes)
       fail("bad_name", "a name cannot be stored on an Xbox disc", node.path, "1 to 255 characters of ISO 8859-1");
     return *raw;
   }
@@ -98,7 +93,7 @@ class Maker {
     std::size_t at = 0;
     for (const std::size_t i : order) {
       const std::size_t need = (kEntryHead + nodes_[folder.children[i]].raw.size() + 3) / 4 * 4;
-      if (at % kBlock + need > kBlock) at = (at + kBlock - 1) / kBlock * kBlock;
+      if (at % kBlock + need > kBlock) at = round_up(at, kBlock);
       if (at > kFurthestEntry) fail("too_large", "a folder has too many names", folder.node.path, "a table of 256 KiB");
       folder.layout[i] = at;
       at += need;
@@ -137,8 +132,8 @@ class Maker {
     const std::uint64_t size = child.node.folder   ? child.table_bytes
                                : child.node.source ? child.node.source->size()
                                                    : 0;
-    store_le16(table, at, link(folder, low, middle));
-    store_le16(table, at + 2, link(folder, middle + 1, high));
+    Fields(table).le(at, link(folder, low, middle), 2);
+    Fields(table).le(at + 2, link(folder, middle + 1, high), 2);
     store_le32(table, at + 4, static_cast<std::uint32_t>(child.sector));
     store_le32(table, at + 8, static_cast<std::uint32_t>(size));
     const unsigned usual = child.node.folder ? 0 : kUsual;

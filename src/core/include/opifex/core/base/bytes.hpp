@@ -9,6 +9,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <type_traits>
 #include <utility>
 #include <vector>
 
@@ -31,6 +32,23 @@ template <std::unsigned_integral T>
 [[nodiscard]] constexpr std::optional<T> checked_add(T a, T b) {
   T r{};
   return __builtin_add_overflow(a, b, &r) ? std::nullopt : std::optional(r);
+}
+
+/// The next multiple of `unit`; without an end below 2^64, the last multiple that has one. `unit` is not 0.
+template <std::unsigned_integral T>
+[[nodiscard]] constexpr T round_up(T n, std::type_identity_t<T> unit) {
+  const T rest = n % unit;
+  if (rest == 0) return n;
+  return checked_add<T>(n, unit - rest).value_or(n - rest);
+}
+template <std::unsigned_integral T>
+[[nodiscard]] constexpr T round_down(T n, std::type_identity_t<T> unit) {
+  return n - n % unit;
+}
+/// How many units hold `n`, the last one perhaps in part: the quotient rounded up.
+template <std::unsigned_integral T>
+[[nodiscard]] constexpr T ceil_div(T n, std::type_identity_t<T> unit) {
+  return n / unit + (n % unit != 0 ? 1 : 0);
 }
 
 inline const unsigned char* raw_bytes(ByteView v) { return reinterpret_cast<const unsigned char*>(v.data()); }
@@ -62,6 +80,31 @@ inline void store_le32(std::span<std::byte> v, std::size_t at, std::uint32_t x) 
 inline void store_be32(std::span<std::byte> v, std::size_t at, std::uint64_t x) {
   boost::endian::store_big_u32(raw_bytes_mut(v.subspan(at, 4)), static_cast<std::uint32_t>(x));
 }
+
+/// Writes the low `n` bytes of a number, and copies bytes, at the offsets a structure has its fields at; the caller has
+/// checked that it is long enough.
+class Fields {
+ public:
+  explicit Fields(std::span<std::byte> out) : out_(out) {}
+  void byte(std::size_t at, unsigned v) { out_[at] = static_cast<std::byte>(v); }
+  void le(std::size_t at, std::uint64_t v, std::size_t n) {
+    for (std::size_t i = 0; i < n; ++i) byte(at + i, static_cast<unsigned>(v >> 8 * i & 255));
+  }
+  void be(std::size_t at, std::uint64_t v, std::size_t n) {
+    for (std::size_t i = 0; i < n; ++i) byte(at + i, static_cast<unsigned>(v >> 8 * (n - 1 - i) & 255));
+  }
+  /// In both orders, as ISO 9660 has numbers (ECMA-119, 7.2.3, 7.3.3).
+  void both(std::size_t at, std::uint64_t v, std::size_t n) {
+    le(at, v, n);
+    be(at + n, v, n);
+  }
+  void bytes(std::size_t at, ByteView v) {
+    for (std::size_t i = 0; i < v.size(); ++i) out_[at + i] = v[i];
+  }
+
+ private:
+  std::span<std::byte> out_;
+};
 
 /// True if every byte is zero. Speed: compares the span with itself shifted by one, which memcmp does at full width.
 bool all_zero(ByteView v);

@@ -7,6 +7,8 @@
 #include <string>
 #include <vector>
 
+#include "opifex/core/base/file_names.hpp"
+
 namespace opifex {
 
 struct TargetFacts {
@@ -18,6 +20,7 @@ struct TargetFacts {
 
   /// Case does not tell names apart, and some characters cannot stand in them: FAT, exFAT, NTFS, FATX.
   bool limits_names() const;
+  NameRules name_rules() const;
 };
 
 /// Asks the system about the folder, or about its nearest existing parent.

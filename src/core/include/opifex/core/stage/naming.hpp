@@ -6,14 +6,10 @@
 #include <string>
 #include <vector>
 
+#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/image/format.hpp"
 
 namespace opifex {
-
-inline constexpr std::size_t kLongestName = 255;  ///< UTF-16 units: FAT, exFAT, NTFS
-
-/// What keeps a file name from being copied to a FAT, exFAT or NTFS drive; empty if nothing does.
-std::string name_fault(std::string_view name);
 
 /// `stem` cut at a character so that `stem + longest_tail` has at most `limit` UTF-16 units; blanks and separators left
 /// at its end go too. Error (usage) if nothing of it would be left.

@@ -70,6 +70,8 @@ struct Volume {
   std::vector<VolumeEntry> entries = {};  ///< folders before what is in them
   std::vector<VolumeProblem> problems = {};
 
+  /// Adds to the problems, as far as they are worth telling.
+  void tell(const char* code, Weight weight, std::string message);
   bool damaged() const;
   std::uint64_t total_bytes() const;
   /// By path without case; null if there is none.
@@ -84,9 +86,5 @@ std::vector<Volume> read_volumes(const Image& image);
 
 /// The members of an archive, as if they were a file system.
 Volume archive_volume(const Archive& archive);
-
-/// A name that can be created in a folder on any system: not empty, no separators, no control characters, not `.` or
-/// `..`.
-bool is_safe_name(std::string_view name);
 
 }  // namespace opifex
