@@ -128,7 +128,7 @@ void expect_weights(const Volume& volume, const std::string& expect) {
   };
   EXPECT_EQ(volume.damaged(), expect == "damaged" || expect == "unsafe");
   if (expect == "warn") {
-    EXPECT_TRUE(has(Weight::warning));
+    EXPECT_TRUE(has(Weight::warning) || has(Weight::doubt));
   }
 }
 

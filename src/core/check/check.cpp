@@ -254,7 +254,7 @@ class Checker {
     try {
       return any ? repaired_view(image_, result_) : image_;
     } catch (const Error& e) {
-      if (e.details.code != "nothing_to_repair") throw;
+      if (e.details.cause != Cause::nothing_to_repair) throw;
       return image_;
     }
   }
@@ -269,7 +269,7 @@ class Checker {
       volumes = read_volumes(mended());
     } catch (const Error& e) {
       if (e.details.fault != Fault::refused) throw;
-      if (e.details.code == "key_missing" || e.details.code == "no_key") return;  // nobody can look
+      if (e.details.cause == Cause::no_key) return;  // nobody can look
       find(e.details.code.empty() ? "bad_volume" : e.details.code, Severity::error,
            "the file system cannot be read: " + e.details.what);
       result_.verdict = std::max(result_.verdict, Verdict::damaged);
@@ -288,10 +288,10 @@ class Checker {
     };
     bool cut = false;
     for (const VolumeProblem& p : volume.problems) {
-      const bool outside = p.code == "cut_short" || p.code == "outside_image";
+      const bool outside = p.weight == Weight::cut;
       cut = cut || outside;
       // The file can be listed, but which of the two numbers is true nobody knows.
-      if (p.weight == Weight::damage || p.code == "both_endian_contradiction")
+      if (is_damage(p.weight) || p.weight == Weight::doubt)
         fault(p.code, p.message, outside ? Verdict::incomplete : Verdict::damaged, {});
       else
         find(p.code, p.weight == Weight::warning ? Severity::warning : Severity::note, p.message);
@@ -316,7 +316,7 @@ class Checker {
   /// What the volume says it has against what is there. Files may all lie in front of the cut.
   void judge_size(const Volume& volume) {
     const auto told = std::any_of(image_.warnings.begin(), image_.warnings.end(),
-                                  [](const Warning& w) { return w.code == "volume_truncated"; });
+                                  [](const Warning& w) { return w.cause == Cause::truncated; });
     const std::uint64_t there = volume.disc->size() / cd::kUserBytes;
     const auto wanted = static_cast<std::int64_t>(volume.blocks) + std::max<std::int64_t>(0, volume.shift);
     if (told || wanted <= static_cast<std::int64_t>(there)) return;
@@ -372,11 +372,8 @@ class Checker {
       find("unrecognised", Severity::error, *why);
       result_.verdict = std::max(result_.verdict, Verdict::unsupported);
     }
-    constexpr std::array<std::string_view, 3> kIncomplete = {"missing_file", "partial_sector", "volume_truncated"};
-    for (const Warning& w : image_.warnings) {
-      const bool error = std::find(kIncomplete.begin(), kIncomplete.end(), w.code) != kIncomplete.end();
-      find(w.code, error ? Severity::error : Severity::warning, w.message);
-    }
+    for (const Warning& w : image_.warnings)
+      find(w.code, is_incomplete(w.cause) ? Severity::error : Severity::warning, w.message);
     if (image_.container && image_.container->hashes_nothing()) {
       find("no_checksums", Severity::warning,
            "this container has no checksum of any kind: nobody can tell whether it is what was written");

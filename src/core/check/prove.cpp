@@ -384,7 +384,7 @@ Inspection inspection_of(const Image& source, const ConvertRequest& request, con
     } catch (const Error& e) {
       if (e.details.fault != Fault::refused) throw;
       const bool no_disc = std::any_of(source.warnings.begin(), source.warnings.end(),
-                                       [](const Warning& w) { return w.code == "not_a_disc"; });
+                                       [](const Warning& w) { return w.cause == Cause::not_a_disc; });
       if (no_disc && !prove) return;  // plain data in a plain file: there is nothing to recognise
       ErrorDetails d = e.details;
       d.code = "not_readable";

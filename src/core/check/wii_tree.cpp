@@ -45,9 +45,9 @@ WiiTree::WiiTree(SourcePtr disc, const KeyRing* keys) : disc_(std::move(disc)) {
     partitions_.push_back(std::move(mine));
   }
   for (const VolumeProblem& p : wii_.problems) {
-    find(p.code, p.weight == Weight::damage ? Severity::error : Severity::warning, p.message);
-    if (p.weight != Weight::damage) continue;
-    result_.verdict = std::max(result_.verdict, p.code == "cut_short" ? Verdict::incomplete : Verdict::damaged);
+    find(p.code, is_damage(p.weight) ? Severity::error : Severity::warning, p.message);
+    if (!is_damage(p.weight)) continue;
+    result_.verdict = std::max(result_.verdict, p.weight == Weight::cut ? Verdict::incomplete : Verdict::damaged);
   }
 }
 
@@ -68,8 +68,8 @@ void WiiTree::open(Partition& p) {
   try {
     p.console = read_wii_partition(disc_, p.facts);
     for (const VolumeProblem& problem : p.console->volume.problems) {
-      const bool cut = problem.code == "cut_short" || problem.code == "outside_image";
-      const Severity severity = problem.weight == Weight::damage    ? Severity::error
+      const bool cut = problem.weight == Weight::cut;
+      const Severity severity = is_damage(problem.weight)           ? Severity::error
                                 : problem.weight == Weight::warning ? Severity::warning
                                                                     : Severity::note;
       find(problem.code, severity, name + " partition: " + problem.message);

@@ -133,7 +133,8 @@ class Planner {
       out_.warnings.push_back(
           {"bad_sectors",
            fmt::format("{} with wrong EDC or without sync, the first at {}: check and repair the image first",
-                       plural(scan.bad, "sector"), at_text(*scan.first_bad))});
+                       plural(scan.bad, "sector"), at_text(*scan.first_bad)),
+           {}, Cause::bad_sectors});
     const cd::Track& track = *layout().track(chosen_);
     if (track.start_lba != 0)
       out_.warnings.push_back(

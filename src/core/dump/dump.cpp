@@ -131,7 +131,7 @@ void Dump::open_source() {
       return;
     } catch (const Error& e) {
       // A partition or a USB stick is no optical drive, but has blocks.
-      if (e.details.code != "not_a_drive" || !S_ISBLK(facts.st_mode)) throw;
+      if (e.details.cause != Cause::not_a_drive || !S_ISBLK(facts.st_mode)) throw;
       parts_->drive.reset();
     }
   }
@@ -271,7 +271,7 @@ void Dump::plan_blocks() {
   try {
     plan_.ps3 = read_ps3_disc(*first_sectors);
   } catch (const Error& e) {
-    if (e.details.code != "bad_region_map" && e.details.code != "read_failed") throw;
+    if (e.details.cause != Cause::bad_region_map && e.details.cause != Cause::unreadable) throw;
     medium.warnings.push_back({e.details.code, e.details.what + ": the disc is dumped as it is"});
   }
   if (!plan_.ps3) return;

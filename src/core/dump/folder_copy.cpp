@@ -38,7 +38,7 @@ bool holds(const std::string& mount, const std::string& path) {
 /// Reads what can be read; blocks that cannot are filled and noted.
 void read_run(const ByteSource& source, std::uint64_t at, std::span<std::byte> out,
               std::vector<UnreadableBytes>& unreadable) {
-  const auto failed = [](const Error& e) { return e.details.code == "read_failed"; };
+  const auto failed = [](const Error& e) { return e.details.cause == Cause::unreadable; };
   try {
     return source.read_at(at, out);
   } catch (const Error& e) {

@@ -57,7 +57,7 @@ class DriveBlocks final : public ByteSource {
       }
       if (outcome.bytes <= inside || !outcome.ok())
         throw Error({.fault = Fault::device,
-                     .code = "read_failed",
+                     .code = "read_failed", .cause = Cause::unreadable,
                      .what = "the disc cannot be read here",
                      .file = name(),
                      .offset = offset,
@@ -130,7 +130,7 @@ Identity identify(Drive& drive, std::uint64_t blocks, std::vector<Warning>& warn
     compare_size(image.blocks(), blocks, warnings);
     return id;
   } catch (const Error& e) {
-    if (e.details.fault == Fault::device && e.details.code != "read_failed") throw;
+    if (e.details.fault == Fault::device && e.details.cause != Cause::unreadable) throw;
     not_identified(warnings);
     return {};
   }

@@ -447,7 +447,7 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
     plan_.regions = store.regions();
     if (plan_.regions.empty())
       throw Error({.fault = Fault::device,
-                   .code = "read_failed",
+                   .code = "read_failed", .cause = Cause::unreadable,
                    .what = "nothing of the disc can be read",
                    .file = plan_.source});
     if (is_cd) cut_layout(plan_.layout, *ended);

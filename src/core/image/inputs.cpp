@@ -35,7 +35,7 @@ std::vector<fs::path> images_of(const Archive& archive, const fs::path& root, co
       for (const ImageFile& f : open_image(file, lenient).files) named.insert(f.path.lexically_normal());
     } catch (const Error& e) {
       // What is wrong with it is told when it is opened in its turn. A damaged archive is no matter of the sheet.
-      if (e.details.code.starts_with("archive_") || e.details.fault != Fault::refused) throw;
+      if (e.details.cause == Cause::archive || e.details.fault != Fault::refused) throw;
     }
   }
   for (const fs::path& file : files)
@@ -47,7 +47,7 @@ std::vector<fs::path> images_of(const Archive& archive, const fs::path& root, co
       probe_format(files[i], options.space());
       images.push_back(files[i]);
     } catch (const Error& e) {
-      if (e.details.code != "unknown_format" && e.details.code != "empty_file") throw;
+      if (e.details.cause != Cause::unknown_format && e.details.cause != Cause::empty_file) throw;
     }
   }
   return images;
@@ -83,6 +83,7 @@ Inputs images_in(ArchivePtr archive, const OpenOptions& options, const std::stri
   const auto fail = [&](Fault fault, const char* code, std::string what, std::string found, std::string hint) {
     throw Error({.fault = fault,
                  .code = code,
+                 .cause = fault == Fault::refused ? Cause::no_image : Cause::other,
                  .what = std::move(what),
                  .file = root.string(),
                  .found = std::move(found),

@@ -235,6 +235,7 @@ class Batch {
   void refuse_existing_of_all() {
     std::vector<std::string> found;
     std::string code = "exists", first, hint;
+    Cause cause = Cause::exists;
     for (std::size_t i = 0; i < items_.size(); ++i) {
       if (left_.contains(i) || items_[i].done_already) continue;
       std::vector<fs::path> targets;
@@ -245,14 +246,15 @@ class Batch {
         for (const PlannedFile& f : items_[i].files) total.add(f);
       } catch (const Error& e) {
         if (e.details.fault != Fault::needs_word) throw;
-        if (found.empty()) code = e.details.code, first = e.details.what, hint = e.details.hint;
+        if (found.empty()) code = e.details.code, cause = e.details.cause, first = e.details.what, hint = e.details.hint;
         found.push_back(e.details.file);
       }
     }
     if (found.empty()) return;
-    if (code == "exists") hint = "<skip-existing> leaves out those that are right, <overwrite> replaces them";
+    if (cause == Cause::exists) hint = "<skip-existing> leaves out those that are right, <overwrite> replaces them";
     throw Error({.fault = Fault::needs_word,
                  .code = code,
+                 .cause = cause,
                  .what = found.size() == 1 ? first : fmt::format("{}: {} of the batch", first, found.size()),
                  .file = found.front(),
                  .found = found.size() == 1 ? "" : some(found),

@@ -105,7 +105,7 @@ Outcome dump_discs(const DumpJob& job, Listener& listener, JobContext& context) 
       dump::Dump dump(std::move(request), *transport);
       if (!dump_one(job, dump, listener, context)) outcome.good = false;
     } catch (const Error& e) {
-      if (ends_all(e) || e.details.fault == Fault::usage || e.details.code == "no_space") throw;
+      if (ends_all(e) || e.details.fault == Fault::usage || e.details.cause == Cause::no_space) throw;
       outcome.failures.push_back(e.details);
       listener.failed(e);  // this disc; the next one may do better
     }

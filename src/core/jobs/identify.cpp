@@ -57,7 +57,7 @@ class Identification {
       try {
         identify(path);
       } catch (const Error& e) {
-        if (e.details.code == "unknown_format") {
+        if (e.details.cause == Cause::unknown_format) {
           tell({path, UnknownFile{e.details}, false});
         } else {
           outcome_.failures.push_back(e.details);
@@ -113,7 +113,7 @@ class Identification {
     try {
       image(path, {path, job_.reading.opening});
     } catch (const Error& e) {
-      auto audio = e.details.code == "unknown_layout" ? guess_audio(*open_file(path)) : std::nullopt;
+      auto audio = e.details.cause == Cause::unknown_layout ? guess_audio(*open_file(path)) : std::nullopt;
       if (!audio) throw;
       non_image(path, std::move(*audio));
     }
@@ -128,7 +128,7 @@ class Identification {
     const auto unrecognised = why_unrecognised(found.image);
     if (unrecognised) found.image.warnings.push_back({"unrecognised", *unrecognised});
     const bool wrong_key = std::any_of(found.id.warnings.begin(), found.id.warnings.end(),
-                                       [](const Warning& w) { return w.code == "wrong_key"; });
+                                       [](const Warning& w) { return w.cause == Cause::wrong_key; });
     const bool sound = found.image.complete && !wrong_key && !unrecognised;
     tell({path, std::move(found), sound});
   }

@@ -47,7 +47,7 @@ Outcome join_parts(const fs::path& part, const std::string& out, const WriteRule
   const Image whole = open_image(part);
   std::vector<Warning> warnings = whole.warnings;
   for (const Warning& w : whole.warnings)
-    if (w.code == "uneven_part") outcome.good = false;
+    if (w.cause == Cause::uneven_part) outcome.good = false;
   if (take_findings(SourceCheck(whole, true, context).finish(), whole, rules, warnings)) outcome.good = false;
   for (const Warning& w : warnings) listener.message(w);
   run_file_plan(part, "one file", plan, rules, listener, context);

@@ -41,7 +41,7 @@ class Finder {
     for (const Warning& w : survey.unseen)
       found_.left_out.push_back({folder, {.code = w.code, .what = w.message, .file = folder}});
     if (found_.images.size() == before && found_.left_out.size() == left_before)
-      throw Error({.code = "no_image",
+      throw Error({.code = "no_image", .cause = Cause::no_image,
                    .what = "there is no image in this folder that could be used",
                    .file = folder,
                    .hint = "<job identify> shows what is in it; <job build> makes an image of a folder"});
@@ -83,7 +83,7 @@ class Finder {
       // Of a folder the other files go on; one that was named has to be right.
       if (where == InFolder::no || ends_all(e)) throw;
       // An archive of other things is nobody's failure.
-      found_.left_out.push_back({path, e.details, e.details.code != "no_image"});
+      found_.left_out.push_back({path, e.details, e.details.cause != Cause::no_image});
       return;
     }
     if (where == InFolder::no) add({path, rules_.opening}, path);

@@ -109,7 +109,7 @@ PlannedConversion::Done PlannedConversion::run(const WriteRules& rules, Listener
                .target = write.target,
                .of_batch = of_batch_};
   done.damaged = std::any_of(conversion_.warnings.begin(), conversion_.warnings.end(),
-                             [](const Warning& w) { return w.code == "bad_sectors"; });
+                             [](const Warning& w) { return w.cause == Cause::bad_sectors; });
   // A target that keeps no raw sectors had the planner look at all of them.
   const bool kept_raw = order_.target->holds.form2 && order_.target->holds.raw_headers;
   const SourceCheck check(order_.image, kept_raw, context);

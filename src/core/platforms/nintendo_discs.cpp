@@ -83,8 +83,8 @@ void describe_gamecube(Identity& id, const SourcePtr& disc) {
   id.files = count_files(console->volume);
   bool cut = false, odd = false;
   for (const VolumeProblem& p : console->volume.problems) {
-    if (p.weight != Weight::damage) continue;
-    const bool short_image = p.code == "cut_short" || p.code == "outside_image";
+    if (!is_damage(p.weight)) continue;
+    const bool short_image = p.weight == Weight::cut;
     (short_image ? cut : odd) = true;
   }
   const DiscUse use = use_of_gamecube(*console);
@@ -104,11 +104,9 @@ std::string wii_region(std::uint32_t code) {
 
 std::string wii_state(const SourcePtr& disc, const WiiDisc& wii, Identity& id) {
   const std::uint64_t size = disc->size(), end = wii.end();
-  const auto has = [&](const char* code) {
-    return std::any_of(wii.problems.begin(), wii.problems.end(),
-                       [&](const VolumeProblem& p) { return p.code == code; });
-  };
-  if (has("cut_short")) return "truncated";
+  const bool cut = std::any_of(wii.problems.begin(), wii.problems.end(),
+                               [](const VolumeProblem& p) { return p.weight == Weight::cut; });
+  if (cut) return "truncated";
   if (size == kWiiDualLayerBytes || (size == kWiiSingleLayerBytes && end <= size)) return "full";
   if (!wii.sound) return "unknown";
   if (size > kWiiDualLayerBytes) return "padded";
@@ -138,7 +136,8 @@ void describe_partitions(Identity& id, const SourcePtr& disc, const WiiDisc& wii
       out.key = to_string(p.key);
       if (p.key == WiiKey::wrong)
         id.warnings.push_back({"wrong_key", fmt::format("the key {} does not fit the {} partition",
-                                                        WiiDisc::key_name(p.key_index), out.kind)});
+                                                        WiiDisc::key_name(p.key_index), out.kind),
+                               {}, Cause::wrong_key});
     }
     if (p.readable() && !p.blank) {
       try {

@@ -15,7 +15,7 @@ constexpr std::size_t kTitleIdAt = 16, kTitleIdBytes = 32;
 constexpr std::uint32_t kMostPlain = 255;  // as many as fit in sector 0
 
 [[noreturn]] void bad_map(const ByteSource& disc, std::uint64_t offset, std::string found, std::string expected) {
-  throw Error({.code = "bad_region_map",
+  throw Error({.code = "bad_region_map", .cause = Cause::bad_region_map,
                .what = "the disc's map of encrypted regions contradicts itself",
                .file = disc.name(),
                .offset = offset,
@@ -118,8 +118,9 @@ Image decrypted_ps3(Image image, const KeyRing& keys) {
   };
   if (!disc || !disc->has_encrypted()) return as_it_is("this is no encrypted disc");
   const ChosenKey chosen = choose_disc_key(*disc, image.blocks(), keys, image.path.stem().string());
-  const auto fail = [&](const char* code, const char* what, std::string hint) {
+  const auto fail = [&](const char* code, Cause cause, const char* what, std::string hint) {
     throw Error({.code = code,
+                 .cause = cause,
                  .what = what,
                  .file = keys.file().string(),
                  .found = keys.described(),
@@ -128,13 +129,13 @@ Image decrypted_ps3(Image image, const KeyRing& keys) {
   };
   if (chosen.proof == KeyProof::already_plain) return as_it_is("the disc is decrypted already");
   if (!chosen.found)
-    fail("no_key", "there is no key for this disc",
+    fail("no_key", Cause::no_key, "there is no key for this disc",
          fmt::format("name a file of 16 bytes or 32 hexadecimal digits after it ({0}), or add {0} under [disc-keys]",
                      disc->title_id));
   if (chosen.proof == KeyProof::wrong)
-    fail("wrong_key", "the key does not fit this disc", "each pressing may have a key of its own");
+    fail("wrong_key", Cause::wrong_key, "the key does not fit this disc", "each pressing may have a key of its own");
   if (chosen.proof == KeyProof::unproved)
-    fail("key_unproved", "the disc has no file by which the key could be proved", "keep it encrypted");
+    fail("key_unproved", Cause::other, "the disc has no file by which the key could be proved", "keep it encrypted");
   // As a CD its sectors would be the encrypted ones.
   image.content = BlockContent{.bytes = std::make_shared<DecryptedSource>(image.blocks(), *disc, *chosen.key)};
   return image;

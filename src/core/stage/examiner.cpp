@@ -86,12 +86,12 @@ std::optional<SurveyItem> Examiner::examine(const fs::path& path) const {
     if (const auto listing = list_images(path)) return many_discs(item, *listing);
     return image(item);
   } catch (const Error& e) {
-    const bool none = e.details.code == "unknown_format" || e.details.code == "empty_file";
+    const bool none = e.details.cause == Cause::unknown_format || e.details.cause == Cause::empty_file;
     if (none && !is_sheet_name(path)) return std::nullopt;
     item.kind = SurveyKind::broken;
     item.complete = false;
     item.warnings.push_back(
-        {e.details.code, e.details.what + (e.details.code == "missing_part" ? ": " + e.details.expected
+        {e.details.code, e.details.what + (e.details.cause == Cause::missing_part ? ": " + e.details.expected
                                            : e.details.found.empty()        ? ""
                                                                             : ": " + e.details.found)});
     return item;
@@ -106,7 +106,7 @@ SurveyItem Examiner::image(SurveyItem item) const {
   item.complete = image.complete && item.id.state != "truncated";
   item.warnings.insert(item.warnings.end(), item.id.warnings.begin(), item.id.warnings.end());
   std::copy_if(image.warnings.begin(), image.warnings.end(), std::back_inserter(item.warnings),
-               [](const Warning& w) { return w.code == "uneven_part"; });
+               [](const Warning& w) { return w.cause == Cause::uneven_part; });
   for (const ImageFile& f : image.files) {
     if (f.missing) continue;
     if (f.path != item.path) {
@@ -124,7 +124,7 @@ SurveyItem Examiner::image(SurveyItem item) const {
   if (item.package) {
     // Ids and pictures are seldom checked by anybody: what of the header contradicts the data is worth a look.
     std::copy_if(image.warnings.begin(), image.warnings.end(), std::back_inserter(item.warnings),
-                 [](const Warning& w) { return w.code != "missing_data_file"; });
+                 [](const Warning& w) { return w.cause != Cause::missing_data_file; });
     check_content_place(item);
   }
   if (image.format->is_bare() && image.format->stored == Stored::sectors)

@@ -121,7 +121,7 @@ bool all_in(const Volume& a, const Volume& b) {
 void tell_beside(const Volume& hidden, const std::string& which, Volume& shown) {
   std::vector<VolumeProblem> problems;
   for (const VolumeProblem& p : hidden.problems)
-    if (p.weight == Weight::damage) problems.push_back({p.code, which + p.message, p.weight});
+    if (is_damage(p.weight)) problems.push_back({p.code, which + p.message, p.weight});
   shown.problems.insert(shown.problems.end(), problems.begin(), problems.end());
 }
 
@@ -256,7 +256,7 @@ std::string_view to_string(EntryKind kind) {
 }
 
 std::string_view to_string(Weight weight) {
-  return weight == Weight::note ? "note" : weight == Weight::warning ? "warning" : "damage";
+  return weight == Weight::note ? "note" : is_damage(weight) ? "damage" : "warning";
 }
 
 std::uint64_t VolumeExtent::sectors() const {
@@ -271,7 +271,7 @@ void Volume::tell(const char* code, Weight weight, std::string message) {
 
 bool Volume::damaged() const {
   return std::any_of(problems.begin(), problems.end(),
-                     [](const VolumeProblem& p) { return p.weight == Weight::damage; });
+                     [](const VolumeProblem& p) { return is_damage(p.weight); });
 }
 
 std::uint64_t Volume::total_bytes() const {

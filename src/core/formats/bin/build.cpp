@@ -150,7 +150,8 @@ void check_volume_size(const CdImagePtr& disc, std::vector<Warning>& warnings) {
   if (claimed > there)
     warnings.push_back({"volume_truncated",
                         fmt::format("the file system has {} sectors, the data track only {}: the image is cut short",
-                                    claimed, there)});
+                                    claimed, there),
+                        {}, Cause::truncated});
 }
 
 }  // namespace
@@ -167,7 +168,8 @@ CdImagePtr build_disc(const SourcePtr& source, const Detected& d, std::vector<Wa
     warnings.push_back(
         {"partial_sector",
          fmt::format("the file ends with {} bytes of a sector of {}: the rest is missing, the part is not used", over,
-                     d.sector_bytes)});
+                     d.sector_bytes),
+         {}, Cause::incomplete});
 
   const bool pregap_stored = d.first_lba == -cd::kFirstPregap && count > static_cast<std::uint64_t>(cd::kFirstPregap);
   const Lba base = pregap_stored ? -cd::kFirstPregap : 0;
@@ -180,7 +182,7 @@ CdImagePtr build_disc(const SourcePtr& source, const Detected& d, std::vector<Wa
   const std::vector<Run> runs = runs_of(*source, d, static_cast<std::uint32_t>(count));
   constexpr std::size_t kMaxTracks = 99;
   if (runs.size() > kMaxTracks)
-    throw Error({.code = "unknown_layout",
+    throw Error({.code = "unknown_layout", .cause = Cause::unknown_layout,
                  .what = "data and audio alternate too often for a disc",
                  .file = source->name(),
                  .found = fmt::format("{} changes", runs.size() - 1),

@@ -42,7 +42,7 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   if (const auto mode = options.settings.number(kMode)) detected.mode = static_cast<int>(*mode);
   image.content = CdContent{bin::build_disc(source, detected, image.warnings)};
   for (const Warning& w : image.warnings)
-    if (w.code == "partial_sector" || w.code == "volume_truncated") image.complete = false;
+    if (is_incomplete(w.cause)) image.complete = false;
   return image;
 }
 

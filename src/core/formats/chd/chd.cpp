@@ -69,6 +69,7 @@ std::shared_ptr<const Chd> Chd::open(SourcePtr file, const FindParent& find_pare
   chd->self_ = chd;
   const auto fail = [&](const char* code, std::string what, std::string found, std::string expected, std::string hint) {
     throw Error({.code = code,
+                 .cause = depth >= kDeepestChain ? Cause::parent_chain : Cause::other,
                  .what = std::move(what),
                  .file = chd->name(),
                  .found = std::move(found),

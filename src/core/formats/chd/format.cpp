@@ -196,7 +196,7 @@ Chd::FindParent parent_finder(const fs::path& path, const std::vector<fs::path>&
         return parent;
       } catch (const Error& e) {
         // A damaged neighbour is not this file's trouble.
-        if (by_user || e.details.code == "parent_chain") throw;
+        if (by_user || e.details.cause == Cause::parent_chain) throw;
       }
     }
     if (other)
@@ -253,7 +253,8 @@ Image open(const fs::path& path, const OpenOptions& options) {
     if (contents.kind == chd::Kind::hd || contents.kind == chd::Kind::raw)
       image.warnings.push_back(
           {"not_a_disc", fmt::format("this CHD holds {}, not a disc",
-                                     contents.kind == chd::Kind::hd ? "a hard disk" : "plain data")});
+                                     contents.kind == chd::Kind::hd ? "a hard disk" : "plain data"),
+           {}, Cause::not_a_disc});
   }
   image.container = chd::make_container(file, std::move(contents), image.cd());
   return image;

@@ -74,7 +74,9 @@ class Builder {
                  .expected = std::move(expected),
                  .hint = std::move(hint)});
   }
-  void warn(std::string code, std::string message) { warnings_.push_back({std::move(code), std::move(message)}); }
+  void warn(std::string code, std::string message, Cause cause = Cause::other) {
+    warnings_.push_back({std::move(code), std::move(message), {}, cause});
+  }
 
   // ---- Pass 1: where the sectors of each track lie in the files -----------------------------------------------------
 
@@ -139,7 +141,8 @@ class Builder {
     if (!next && over != 0)
       warn("partial_sector",
            fmt::format("{} ends with {} bytes of a sector of {}: the rest is missing, the part is not used",
-                       sheet_.files[run.file].name, over, modes_[run.track].sector_bytes));
+                       sheet_.files[run.file].name, over, modes_[run.track].sector_bytes),
+           Cause::incomplete);
   }
 
   /// A run that reaches behind the end of its file, or a track without a stored sector.

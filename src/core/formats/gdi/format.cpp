@@ -225,7 +225,7 @@ class Builder {
         fail("missing_file", fmt::format("the file of track {} is missing", line.number), line.line,
              "no " + printable(line.file), "it beside the list");
       image_.complete = false;
-      image_.warnings.push_back({"missing_file", printable(line.file) + " is missing"});
+      image_.warnings.push_back({"missing_file", printable(line.file) + " is missing", {}, Cause::incomplete});
       image_.files.push_back({line.file, "gdi", 0, true});
       return nullptr;
     }

@@ -30,7 +30,7 @@ class Stream final : public ByteSource {
           std::min<std::uint64_t>(out.size(), ((group + 1) * kGroupBlocks - inside) * kBlock - offset % kBlock));
       const DataFile& file = files_[static_cast<std::size_t>(block / kFileBlocks)];
       if (!file.source)
-        throw Error({.code = "missing_part", .what = "a data file is missing", .file = file.path.string()});
+        throw Error({.code = "missing_part", .cause = Cause::missing_part, .what = "a data file is missing", .file = file.path.string()});
       const std::uint64_t at = group_at(group) + kBlock + inside % kGroupBlocks * kBlock + offset % kBlock;
       // Of a last block that is cut the rest reads as zeros.
       const std::uint64_t there = std::min<std::uint64_t>(n, file.source->size() - std::min(at, file.source->size()));
@@ -130,7 +130,7 @@ std::size_t damage_of(const SourcePtr& stream, const Mapping& mapping) {
     const auto volume = read_xdvdfs(open_disc(stream, mapping));
     if (!volume || volume->entries.empty()) return kNoTree;
     auto damage = std::count_if(volume->problems.begin(), volume->problems.end(),
-                                [](const VolumeProblem& p) { return p.weight == Weight::damage; });
+                                [](const VolumeProblem& p) { return is_damage(p.weight); });
     for (const VolumeEntry& e : volume->entries)
       damage += std::count_if(e.extents.begin(), e.extents.end(),
                               [&](const VolumeExtent& x) { return !stored(x.sector, x.size_bytes); });

@@ -49,10 +49,11 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
     if (const auto mode = options.settings.number(kMode)) detected.mode = static_cast<int>(*mode);
     image.content = CdContent{bin::build_disc(source, detected, image.warnings), blocks};
   } else if (whole != source->size()) {
-    image.warnings.push_back({"partial_sector", "the file ends within a block of 2048 bytes: the part is not used"});
+    image.warnings.push_back({"partial_sector", "the file ends within a block of 2048 bytes: the part is not used",
+                              {}, Cause::incomplete});
   }
   for (const Warning& w : image.warnings)
-    if (w.code == "partial_sector" || w.code == "volume_truncated") image.complete = false;
+    if (is_incomplete(w.cause)) image.complete = false;
   return image;
 }
 

@@ -53,7 +53,7 @@ class StfsContainer final : public Container {
                           0,
                           f.files});
     for (const VolumeProblem& p : package_.volume.problems)
-      if (p.weight == Weight::damage) problems.push_back({p.code, p.message, {}, {}, 0, {}});
+      if (is_damage(p.weight)) problems.push_back({p.code, p.message, {}, {}, 0, {}});
     return problems;
   }
 

@@ -134,7 +134,8 @@ class Reader {
            fmt::format("the sector count is {}, the table of contents says {}; the table counts", count, expected));
     const std::uint64_t data = source_->size() - kHeaderBytes;
     if (data % cd::kRawBytes != 0)
-      warn("partial_sector", fmt::format("the file ends with {} bytes of a sector", data % cd::kRawBytes));
+      warn("partial_sector", fmt::format("the file ends with {} bytes of a sector", data % cd::kRawBytes),
+           Cause::incomplete);
     const std::uint64_t stored = data / cd::kRawBytes, wanted = static_cast<std::uint64_t>(layout_.lead_out);
     if (stored > wanted)
       warn("trailing_data", fmt::format("{} sectors behind the end of the disc are ignored", stored - wanted));
@@ -175,7 +176,9 @@ class Reader {
     return std::make_shared<CdImage>(layout_, disc->extents());
   }
 
-  void warn(std::string code, std::string message) { warnings_.push_back({std::move(code), std::move(message)}); }
+  void warn(std::string code, std::string message, Cause cause = Cause::other) {
+    warnings_.push_back({std::move(code), std::move(message), {}, cause});
+  }
 
   SourcePtr source_;
   std::vector<Warning>& warnings_;

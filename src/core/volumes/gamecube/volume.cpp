@@ -31,7 +31,7 @@ class Reader {
     if (gamecube && wii) damage("both_marks", "the disc has the marks of both consoles");
     volume_.blocks = place_.limit / 2048;
     if (head.size() < kBootHeaderBytes) {
-      damage("cut_short", "the image ends within the disc's header");
+      cut("cut_short", "the image ends within the disc's header");
       return finish();
     }
     out_.id = printable(as_text(ByteView(head).first(kIdBytes)));
@@ -49,6 +49,7 @@ class Reader {
   void problem(const char* code, std::string message, Weight weight) {
     volume_.tell(code, weight, std::move(message));
   }
+  void cut(const char* code, std::string message) { volume_.tell(code, Weight::cut, std::move(message)); }
   void damage(const char* code, std::string message) { problem(code, std::move(message), Weight::damage); }
   std::uint64_t field(ByteView head, std::size_t at) const {
     return std::uint64_t{load_be32(head, at)} << place_.shift;
@@ -82,7 +83,7 @@ class Reader {
     if (e.sound) e.source = slice_source(disc_, size == 0 ? 0 : offset, size);
     const bool inside = size == 0 || (offset <= place_.limit && size <= place_.limit - offset);
     if (!inside) damage("outside_disc", fmt::format("{} lies beyond the end of any disc", printable(e.path)));
-    if (!e.sound && inside) damage("outside_image", fmt::format("{} lies outside the image", printable(e.path)));
+    if (!e.sound && inside) cut("outside_image", fmt::format("{} lies outside the image", printable(e.path)));
     if (inside && size > 0) used_.push_back({offset, offset + size});
     if (!inside) out_.listed = false;
     return e;
@@ -115,7 +116,7 @@ class Reader {
   void read_table(std::uint64_t offset, std::uint64_t size) {
     if (size < kEntry || size > kLargestTable || offset < kBootLoaderAt || offset + size > place_.limit)
       return damage("table_outside", "the table of files lies where there can be none");
-    if (offset + size > disc_->size()) return damage("cut_short", "the image ends within the table of files");
+    if (offset + size > disc_->size()) return cut("cut_short", "the image ends within the table of files");
     table_.resize(static_cast<std::size_t>(size));
     disc_->read_at(offset, table_);
     const std::uint64_t count = load_be32(table_, 8);

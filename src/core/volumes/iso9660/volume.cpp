@@ -71,7 +71,7 @@ class Reader {
   void say_halves(Halves halves) {
     if (halves == Halves::same || said_halves_.count(halves) != 0) return;
     said_halves_.insert(halves);
-    say(halves == Halves::contradict ? "both_endian_contradiction" : "both_endian_mismatch", Weight::warning,
+    say(halves == Halves::contradict ? "both_endian_contradiction" : "both_endian_mismatch", halves == Halves::contradict ? Weight::doubt : Weight::warning,
         "a number that stands twice differs: the little-endian one counts");
   }
 
@@ -148,12 +148,14 @@ class Reader {
   }
 
   /// An unreadable root is an Error, any other folder damage.
-  bool refuse_folder(const Folder& folder, bool root, const char* code, std::string what) {
+  bool refuse_folder(const Folder& folder, bool root, const char* code, std::string what,
+                     Weight weight = Weight::damage) {
     if (!root) {
-      damage(code, fmt::format("{}: {}", printable(folder.path), what));
+      say(code, weight, fmt::format("{}: {}", printable(folder.path), what));
       return false;
     }
     throw Error({.code = code,
+                 .cause = weight == Weight::cut ? Cause::outside_image : Cause::other,
                  .what = "the root directory of this file system cannot be read: " + what,
                  .file = disc_->name(),
                  .found = fmt::format("sector {}, {} bytes", folder.sector, folder.size_bytes),
@@ -164,7 +166,7 @@ class Reader {
     if (folder.size_bytes > ListingBudget::kMostFolderBytes)
       return refuse_folder(folder, root, "dir_too_big", "a directory of more than 64 MiB");
     if (!inside(folder.sector, folder.size_bytes) || folder.size_bytes == 0)
-      return refuse_folder(folder, root, "outside_image", "it lies outside the image");
+      return refuse_folder(folder, root, "outside_image", "it lies outside the image", Weight::cut);
     if (folder.depth > ListingBudget::kDeepest) return refuse_folder(folder, root, "too_deep", "more than 64 levels");
     return true;
   }
@@ -399,7 +401,8 @@ class Reader {
       walk(*joliet_, Names::joliet);
     } catch (const Error& e) {
       if (e.details.fault != Fault::refused) throw;
-      damage(e.details.code == "outside_image" ? "outside_image" : "joliet_differs", e.details.what);
+      const bool outside = e.details.cause == Cause::outside_image;
+      say(outside ? "outside_image" : "joliet_differs", outside ? Weight::cut : Weight::damage, e.details.what);
       return;
     }
     if (contents_of(entries_) != contents_of(entries)) {

@@ -47,6 +47,7 @@ class Reader {
   }
 
  private:
+  void cut(const char* code, std::string message) { volume_.tell(code, Weight::cut, std::move(message)); }
   void damage(const char* code, std::string message) {
     volume_.tell(code, Weight::damage, std::move(message));
   }
@@ -61,7 +62,7 @@ class Reader {
     std::int64_t before = -1;
     for (std::int64_t n = 0; n >= 0;) {
       const std::uint64_t at = folder.block + static_cast<std::uint64_t>(n);
-      if (at >= sectors()) return damage("outside_image", fmt::format("{}: a folder lies outside the image", name));
+      if (at >= sectors()) return cut("outside_image", fmt::format("{}: a folder lies outside the image", name));
       if (!visited.insert(at).second || visited.size() > kMostBlocks)
         return damage("dir_loop", fmt::format("{}: its blocks lead in a circle", name));
       const Bytes block = read_up_to(*disc_, at * kBlock, kBlock);

@@ -167,6 +167,12 @@ std::optional<std::int64_t> fat_time(std::uint32_t value) {
                      .second = static_cast<int>(time & 31) * 2});
 }
 
+/// Why a chain of blocks cannot be followed to its end; no code: it can.
+struct ChainFault {
+  const char* code = nullptr;
+  Weight weight = Weight::damage;
+};
+
 class Reader {
  public:
   explicit Reader(SourcePtr file) : file_(std::move(file)), listing_(*file_) {
@@ -186,7 +192,7 @@ class Reader {
     package_.blocks = plan_.blocks;
     package_.copies = static_cast<unsigned>(plan_.places.copies);
     if (plan_.told > plan_.blocks || (plan_.blocks > 0 && plan_.places.data(plan_.blocks - 1) + kBlock > file_->size()))
-      damage("cut_short", fmt::format("the header says {} blocks, the file ends before", grouped(plan_.told)));
+      cut("cut_short", fmt::format("the header says {} blocks, the file ends before", grouped(plan_.told)));
     if (plan_.other_copies)
       problem("other_copies", "the header's mark for copies of tables contradicts the tables", Weight::warning);
     read_entries();
@@ -206,24 +212,25 @@ class Reader {
   void problem(const char* code, std::string message, Weight weight) {
     package_.volume.tell(code, weight, std::move(message));
   }
+  void cut(const char* code, std::string message) { package_.volume.tell(code, Weight::cut, std::move(message)); }
   void damage(const char* code, std::string message) { problem(code, std::move(message), Weight::damage); }
 
   /// The blocks of a chain of so many bytes; what is wrong with it, or nothing. What is cut off behind the last byte
   /// is no loss.
-  const char* follow(std::uint64_t first, std::uint64_t bytes, std::vector<std::uint64_t>& chain) {
+  ChainFault follow(std::uint64_t first, std::uint64_t bytes, std::vector<std::uint64_t>& chain) {
     const std::uint64_t count = ceil_div<std::uint64_t>(bytes, kBlock);
     std::set<std::uint64_t> seen;
     for (std::uint64_t b = first, i = 0; i < count; ++i) {
-      if (b == kEnd) return "chain_short";
-      if (b >= plan_.told) return i > 0 && b == kEnd ? "chain_short" : "chain_outside";
+      if (b == kEnd) return {"chain_short"};
+      if (b >= plan_.told) return {"chain_outside"};
       const std::uint64_t wanted = std::min(kBlock, bytes - i * kBlock);
-      if (b >= plan_.blocks || plan_.places.data(b) + wanted > file_->size()) return "cut_short";
-      if (!seen.insert(b).second) return "chain_loop";
-      if (budget_-- == 0) return "too_many_chains";
+      if (b >= plan_.blocks || plan_.places.data(b) + wanted > file_->size()) return {"cut_short", Weight::cut};
+      if (!seen.insert(b).second) return {"chain_loop"};
+      if (budget_-- == 0) return {"too_many_chains"};
       chain.push_back(b);
       b = tables_->entry(0, b).next;
     }
-    return nullptr;
+    return {};
   }
 
   void read_entries() {
@@ -231,8 +238,8 @@ class Reader {
     const Bytes& d = package_.header.descriptor;
     const std::uint64_t count = load_le16(d, kCountAt), start = little24(d, kStartAt);
     std::vector<std::uint64_t> chain;
-    if (const char* fault = follow(start, count * kBlock, chain))
-      damage(fault, "the list of files: its chain of blocks is broken");
+    if (const ChainFault fault = follow(start, count * kBlock, chain); fault.code)
+      problem(fault.code, "the list of files: its chain of blocks is broken", fault.weight);
     for (std::size_t n = 0; n < chain.size(); ++n) {
       const Bytes block = read_up_to(*file_, plan_.places.data(chain[n]), kBlock);
       for (std::size_t i = 0; (i + 1) * kFileEntry <= block.size(); ++i) {
@@ -289,9 +296,9 @@ class Reader {
     if (!raw.folder) {
       e.size_bytes = raw.size;
       std::vector<std::uint64_t> chain;
-      const char* fault = follow(raw.first, raw.size, chain);
-      if (fault) damage(fault, fmt::format("{}: its chain of blocks is broken", printable(*path)));
-      e.sound = fault == nullptr;
+      const ChainFault fault = follow(raw.first, raw.size, chain);
+      if (fault.code) problem(fault.code, fmt::format("{}: its chain of blocks is broken", printable(*path)), fault.weight);
+      e.sound = fault.code == nullptr;
       for (std::uint64_t& b : chain) b = plan_.places.data(b);
       if (e.sound) e.source = std::make_shared<BlockSource>(file_, std::move(chain), raw.size);
     }

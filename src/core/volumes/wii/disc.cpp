@@ -50,12 +50,16 @@ class DiscReader {
     out_.sound = false;
     add(code, std::move(message), Weight::damage);
   }
+  void cut_short(std::string message) {
+    out_.sound = false;
+    add("cut_short", std::move(message), Weight::cut);
+  }
   void note(const char* code, std::string message) { add(code, std::move(message), Weight::note); }
 
   void read_tables() {
     const Bytes tables = read_up_to(*disc_, kTablesAt, kTablesEnd - kTablesAt);
     if (tables.size() < kFirstTable - kTablesAt)
-      return damage("cut_short", "the image ends before the table of partitions");
+      return cut_short("the image ends before the table of partitions");
     std::uint64_t total = 0;
     for (std::size_t g = 0; g < kGroups; ++g) total += load_be32(tables, 8 * g);
     if (total == 0) return damage("no_partition", "the disc lists no partition");
@@ -70,7 +74,7 @@ class DiscReader {
         continue;
       }
       if (at + 8 * count - kTablesAt > tables.size()) {
-        damage("cut_short", "the image ends within a table of partitions");
+        cut_short("the image ends within a table of partitions");
         continue;
       }
       for (std::uint64_t i = 0; i < count; ++i) {
@@ -89,7 +93,7 @@ class DiscReader {
     if (p.offset < kWiiFirstPartition || p.offset % kWiiClusterBytes != 0 || p.offset >= kWiiDualLayerBytes)
       return damage("partition_offset", "the " + where + " begins where there can be none");
     const Bytes head = read_up_to(*disc_, p.offset, kPartitionHead);
-    if (head.size() < kPartitionHead) return damage("cut_short", "the image ends before the " + where);
+    if (head.size() < kPartitionHead) return cut_short("the image ends before the " + where);
     if (all_zero(head)) {
       p.blank = true;
       const bool game = p.type == 0;
@@ -109,7 +113,7 @@ class DiscReader {
     p.data += p.offset;
     const Bytes tmd = read_up_to(*disc_, p.tmd, kLeastTmd);
     if (tmd.size() < kLeastTmd || disc_->size() < p.data)
-      return damage("cut_short", "the image ends within the header of the " + where);
+      return cut_short("the image ends within the header of the " + where);
     p.system_version = hex(ByteView(tmd).subspan(0x184, 8));
     p.title_version = load_be16(tmd, 0x1DC);
     std::copy_n(tmd.begin() + 0x1F4, p.h4.size(), p.h4.begin());
@@ -278,11 +282,13 @@ class PartitionSource final : public ByteSource {
     e.hint = "<job identify> says what is wrong with it";
   } else if (has(WiiKey::wrong)) {
     e.code = "wrong_key";
+    e.cause = Cause::wrong_key;
     e.what = "the common key does not fit this disc";
     e.found = "data that matches none of its hashes";
     e.hint = fmt::format("check the line {} of your key file", name);
   } else if (has(WiiKey::missing)) {
     e.code = "no_key";
+    e.cause = Cause::no_key;
     e.what = "the partitions of this disc are encrypted";
     e.expected = fmt::format("the common key of the console: {} under [common-keys]", name);
     e.hint = "give it with <key-file> FILE";

@@ -66,6 +66,7 @@ class Reader {
   void problem(const char* code, std::string message, Weight weight) {
     volume_.tell(code, weight, std::move(message));
   }
+  void cut(const char* code, std::string message) { volume_.tell(code, Weight::cut, std::move(message)); }
   void damage(const char* code, std::string message) { problem(code, std::move(message), Weight::damage); }
 
   /// True if bytes of the partition are in the image; descriptor and what lies before belong to no file.
@@ -79,7 +80,7 @@ class Reader {
     if (table.size_bytes == 0) return;
     if (table.depth > ListingBudget::kDeepest) return damage("too_deep", where + ": folders lie too deep in each other");
     if (table.size_bytes > kLargestTable || !inside(table.sector, table.size_bytes))
-      return damage("outside_image", where + ": its table lies outside the image");
+      return cut("outside_image", where + ": its table lies outside the image");
     if (!seen_tables_.insert(table.sector).second)
       return damage("folder_loop", where + ": its table is that of another folder");
     use(table.sector, table.size_bytes, table.path.empty() ? "the root" : table.path);
@@ -177,7 +178,7 @@ class Reader {
       if (size > 0) e.extents.push_back({.sector = sector, .size_bytes = size});
       e.sound = size == 0 || inside(sector, size);
       if (!e.sound)
-        damage("outside_image", fmt::format("{} lies outside the image", printable(e.path)));
+        cut("outside_image", fmt::format("{} lies outside the image", printable(e.path)));
       else if (size > 0)
         use(sector, size, e.path);
     }

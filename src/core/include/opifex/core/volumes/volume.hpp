@@ -50,7 +50,14 @@ struct VolumeEntry {
   bool form2 = false;                        ///< its sectors hold 2324 bytes (or both kinds): whole only as raw sectors
 };
 
-enum class Weight { note, warning, damage };
+enum class Weight {
+  note,
+  warning,
+  doubt,   ///< a warning for whoever lists; no verdict of intact: which of two values is true nobody knows
+  damage,
+  cut      ///< damage: the image ends before what its tables point to
+};
+constexpr bool is_damage(Weight weight) { return weight == Weight::damage || weight == Weight::cut; }
 std::string_view to_string(Weight weight);
 
 /// What was found odd or wrong in a file system.
