@@ -298,6 +298,51 @@ void Dump::guard_medium(Strategy& strategy) {
   });
 }
 
+StrategyOptions Dump::strategy_options() const {
+  StrategyOptions options;
+  options.passes = request_.passes;
+  options.give_up_after_ms = request_.give_up_after_ms;
+  options.save_every_ms = request_.save_every_ms;
+  options.link_blocks = link_blocks(plan_);
+  if (plan_.decrypts)
+    options.transform = [this](Lba lba, std::span<std::byte> sectors) {
+      decrypt_ps3(*plan_.ps3, *parts_->key, static_cast<std::uint64_t>(lba), sectors);
+    };
+  return options;
+}
+
+namespace {
+
+std::uint64_t sectors_tried(const SectorMap& map) {
+  return map.count_if([](SectorState s) { return s != SectorState::untried && s != SectorState::outside; });
+}
+
+}  // namespace
+
+/// What ended the reading, with what is kept of it.
+[[noreturn]] void Dump::stopped(const Error& e, const SectorMap& map, const WorkingFiles& files) const {
+  ErrorDetails details = e.details;
+  if (details.file.empty()) details.file = plan_.source;
+  if (details.fault == Fault::interrupted) details.what = "the dump was stopped";
+  if (details.fault == Fault::interrupted || details.fault == Fault::device)
+    details.hint = fmt::format("{:.1f} % is read and kept in {}; the same command goes on from there",
+                               100.0 * static_cast<double>(sectors_tried(map)) /
+                                   static_cast<double>(std::max<std::uint64_t>(1, plan_.sectors())),
+                               files.data.string());
+  throw Error(std::move(details));
+}
+
+/// Before the first sector: what is there already, what the drive was seen to have read, which disc it is.
+void Dump::prepare(Strategy& strategy, const DumpStore& store, SectorMap& map, bool resumed) {
+  for (const auto& [lba, sector] : plan_.medium.seen) strategy.add_witness(lba, sector);
+  if (resumed) compare_samples(store, map, strategy);
+  if (!parts_->drive) return;
+  parts_->drive->stop_recording();
+  for (const auto& [lba, count] : parts_->drive->read_so_far())
+    strategy.suppose_read(lba, count + BufferModel::kReadAhead);
+  guard_medium(strategy);
+}
+
 DumpResult Dump::run(JobContext& context) {
   check_plan();
   const auto start = std::chrono::steady_clock::now();
@@ -313,19 +358,8 @@ DumpResult Dump::run(JobContext& context) {
   } else {
     distrust_state(store, state.map);
   }
-  StrategyOptions options;
-  options.passes = request_.passes;
-  options.give_up_after_ms = request_.give_up_after_ms;
-  options.save_every_ms = request_.save_every_ms;
-  options.link_blocks = link_blocks(plan_);
-  if (plan_.decrypts)
-    options.transform = [this](Lba lba, std::span<std::byte> sectors) {
-      decrypt_ps3(*plan_.ps3, *parts_->key, static_cast<std::uint64_t>(lba), sectors);
-    };
   context.progress.begin("reading", plan_.sectors() * plan_.sector_bytes());
-  context.progress.done_bytes = state.map.count_if([](SectorState s) {
-    return s != SectorState::untried && s != SectorState::outside;
-  }) * plan_.sector_bytes();
+  context.progress.done_bytes = sectors_tried(state.map) * plan_.sector_bytes();
   store.save(state);
   Strategy* running = nullptr;
   const auto save = [&] {
@@ -333,31 +367,14 @@ DumpResult Dump::run(JobContext& context) {
       for (const auto& [lba, bytes] : running->suspect_bytes()) state.suspect_bytes[lba] = bytes;
     store.save(state);
   };
-  Strategy strategy(*parts_->reader, store, state.map, options, save, context);
+  Strategy strategy(*parts_->reader, store, state.map, strategy_options(), save, context);
   running = &strategy;
-  for (const auto& [lba, sector] : plan_.medium.seen) strategy.add_witness(lba, sector);
-  if (resumed) compare_samples(store, state.map, strategy);
-  if (parts_->drive) {
-    parts_->drive->stop_recording();
-    for (const auto& [lba, count] : parts_->drive->read_so_far())
-      strategy.suppose_read(lba, count + BufferModel::kReadAhead);
-  }
-  if (parts_->drive) guard_medium(strategy);
+  prepare(strategy, store, state.map, resumed);
   try {
     strategy.run();
   } catch (const Error& e) {
     store.save(state);
-    const auto read =
-        state.map.count_if([](SectorState s) { return s != SectorState::untried && s != SectorState::outside; });
-    ErrorDetails details = e.details;
-    if (details.file.empty()) details.file = plan_.source;
-    if (details.fault == Fault::interrupted) details.what = "the dump was stopped";
-    if (details.fault == Fault::interrupted || details.fault == Fault::device)
-      details.hint = fmt::format(
-          "{:.1f} % is read and kept in {}; the same command goes on from there",
-          100.0 * static_cast<double>(read) / static_cast<double>(std::max<std::uint64_t>(1, plan_.sectors())),
-          files.data.string());
-    throw Error(std::move(details));
+    stopped(e, state.map, files);
   }
   DumpResult result = finish(store, std::move(state), strategy.stats(), context);
   if (parts_->drive) parts_->drive->on_change({});
@@ -435,41 +452,42 @@ void Dump::find_files_hit(const Image& image, const SectorMap& map, DumpResult& 
   }
 }
 
-DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, JobContext& context) {
-  DumpResult result;
-  result.warnings = plan_.medium.warnings;
-  const bool is_cd = plan_.medium.kind == MediumKind::cd;
-  if (const auto ended = stats.ended_at; ended && *ended < plan_.regions.back().end) {
-    result.warnings.push_back(
-        {"toc_too_long", fmt::format("the disc ends at sector {}, not at {} as it claims: {} sectors fewer", *ended,
-                                     plan_.regions.back().end, plan_.regions.back().end - *ended)});
-    store.cut(*ended);
-    plan_.regions = store.regions();
-    if (plan_.regions.empty())
-      throw Error({.fault = Fault::device,
-                   .code = "read_failed", .cause = Cause::unreadable,
-                   .what = "nothing of the disc can be read",
-                   .file = plan_.source});
-    if (is_cd) cut_layout(plan_.layout, *ended);
-    SectorMap map(state.map.first(), *ended);
-    for (const StateRange& r : state.map.ranges()) map.set(r.first, r.end, r.state);
-    state.map = std::move(map);
-  }
-  store.cut(plan_.regions.back().end);  // holes at the end are in the file too
-  const WorkingFiles& files = store.files();
-  if (is_cd) correct_modes(store, state.map);
-  if (is_cd && request_.subchannel) {
-    result.subchannel_missing = read_missing_subchannel(store, context);
-    if (result.subchannel_missing > 0)
-      result.warnings.push_back({"subchannel_missing", fmt::format("the subchannel of {} could not be read",
-                                                                   plural(result.subchannel_missing, "sector"))});
-    const SourcePtr sub = open_file(files.subchannel);
-    add_indexes(plan_.layout, [&](Lba lba) {
-      cd::Subchannel block;
-      sub->read_at(store.offset_of(lba) / cd::kRawBytes * cd::kSubchannelBytes, block);
-      return block;
-    });
-  }
+/// A table of contents that promises more than the disc has.
+void Dump::cut_to(Lba ended, DumpStore& store, SectorMap& map, DumpResult& result) {
+  result.warnings.push_back({"toc_too_long", fmt::format("the disc ends at sector {}, not at {} as it claims: {} "
+                                                         "sectors fewer",
+                                                         ended, plan_.regions.back().end,
+                                                         plan_.regions.back().end - ended)});
+  store.cut(ended);
+  plan_.regions = store.regions();
+  if (plan_.regions.empty())
+    throw Error({.fault = Fault::device,
+                 .code = "read_failed",
+                 .cause = Cause::unreadable,
+                 .what = "nothing of the disc can be read",
+                 .file = plan_.source});
+  if (plan_.medium.kind == MediumKind::cd) cut_layout(plan_.layout, ended);
+  SectorMap shorter(map.first(), ended);
+  for (const StateRange& r : map.ranges()) shorter.set(r.first, r.end, r.state);
+  map = std::move(shorter);
+}
+
+/// What of the subchannel did not come with its sectors, and the indexes it tells.
+void Dump::complete_subchannel(DumpStore& store, DumpResult& result, JobContext& context) {
+  result.subchannel_missing = read_missing_subchannel(store, context);
+  if (result.subchannel_missing > 0)
+    result.warnings.push_back({"subchannel_missing", fmt::format("the subchannel of {} could not be read",
+                                                                 plural(result.subchannel_missing, "sector"))});
+  const SourcePtr sub = open_file(store.files().subchannel);
+  add_indexes(plan_.layout, [&](Lba lba) {
+    cd::Subchannel block;
+    sub->read_at(store.offset_of(lba) / cd::kRawBytes * cd::kSubchannelBytes, block);
+    return block;
+  });
+}
+
+/// What the drive could not do.
+void Dump::warn_of_drive(const DumpStats& stats, DumpResult& result) const {
   const auto* cd_reader = dynamic_cast<const CdReader*>(parts_->reader.get());
   if (cd_reader && cd_reader->unreachable_samples() > 0) {
     result.unreachable_samples = cd_reader->unreachable_samples();
@@ -485,30 +503,54 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
          fmt::format("{} could not be shown to come from the disc a second time, and not from the drive's buffer: "
                      "the disc is hardly larger, or the drive tells too little of it",
                      plural(stats.in_buffer, "sector"))});
-  const SourcePtr data = open_file(files.data);
-  hash_data(data, plan_, request_.hashes, result, context);
-  const Image image = image_of(data);
-  find_files_hit(image, state.map, result);
-  const ConvertRequest request{plan_.format, plan_.lead, {}, request_.accepted};
-  const Conversion conversion = plan_conversion(image, request, context);
+}
+
+/// The conversion of what was read into the image. What only the data showed to be lost is told with the rest.
+Conversion Dump::plan_image(const Image& image, const ConvertRequest& request, JobContext& context) {
+  Conversion conversion = plan_conversion(image, request, context);
   refuse_losses(conversion, image, *plan_.format);
   for (const Loss& loss : conversion.losses)
     if (std::none_of(plan_.losses.begin(), plan_.losses.end(), [&](const Loss& l) { return l.kind == loss.kind; }))
       plan_.losses.push_back(loss);
+  return conversion;
+}
 
+/// One bin of all sectors, or an ISO of all blocks, is what lies there already: it only needs its name.
+WriteJob Dump::write_job(const WritePlan& plan, const WorkingFiles& files, std::uint64_t data_bytes) const {
+  const bool is_cd = plan_.medium.kind == MediumKind::cd;
   WriteJob job;
   job.existing = request_.existing;
   job.target = plan_.target;
-  // One bin of all sectors, or an ISO of all blocks, is what lies there already: it only needs its name.
-  const PlannedOutput& first = conversion.plan.outputs.front();
+  job.inputs = request_.inputs;
+  const PlannedOutput& first = plan.outputs.front();
   const bool same =
-      first.size_bytes == data->size() && plan_.format->stored == (is_cd ? Stored::sectors : Stored::blocks);
+      first.size_bytes == data_bytes && plan_.format->stored == (is_cd ? Stored::sectors : Stored::blocks);
   if (same) job.finished[first.path] = files.data;
   if (request_.subchannel && is_cd) {
     const auto target = std::filesystem::path(plan_.lead).replace_extension(".sub");
     job.adopted[target] = files.subchannel;
   }
-  job.inputs = request_.inputs;
+  return job;
+}
+
+DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, JobContext& context) {
+  DumpResult result;
+  result.warnings = plan_.medium.warnings;
+  const bool is_cd = plan_.medium.kind == MediumKind::cd;
+  if (const auto ended = stats.ended_at; ended && *ended < plan_.regions.back().end)
+    cut_to(*ended, store, state.map, result);
+  store.cut(plan_.regions.back().end);  // holes at the end are in the file too
+  if (is_cd) correct_modes(store, state.map);
+  if (is_cd && request_.subchannel) complete_subchannel(store, result, context);
+  warn_of_drive(stats, result);
+  const SourcePtr data = open_file(store.files().data);
+  hash_data(data, plan_, request_.hashes, result, context);
+  const Image image = image_of(data);
+  find_files_hit(image, state.map, result);
+  const ConvertRequest request{plan_.format, plan_.lead, {}, request_.accepted};
+  const Conversion conversion = plan_image(image, request, context);
+
+  WriteJob job = write_job(conversion.plan, store.files(), data->size());
   const bool changed = std::any_of(conversion.losses.begin(), conversion.losses.end(),
                                    [](const Loss& l) { return is_content_loss(l.kind); });
   const bool can_prove = !changed || can_be_compared(image, *plan_.format, conversion.losses);

@@ -170,15 +170,13 @@ CheckOutcome run(const RepairJob& job, Listener& listener, JobContext& context) 
   const auto out = leading_output(repaired, *repaired.format, job.out);
   Conversion conversion;
   conversion.plan = plan_repaired_copy(repaired, out);
-  const Stopwatch watch;
-  Written done{.source = image, .becomes = std::string(repaired.format->title), .conversion = conversion};
+  Written done{.source = repaired, .becomes = std::string(repaired.format->title), .conversion = conversion};
   WriteJob write = rules.for_folder(out.parent_path());
   Copy copy;
   write.inspect = [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
     copy = inspect_copy(repaired, result, conversion.plan, job.options, staged, written, done.proof, context);
   };
-  done.outputs = write_outputs(repaired, conversion.plan, write, context);
-  done.seconds = watch.seconds();
+  carry_out(done, write, context);
   listener.result(done);
   listener.result(Checked{copy.image, copy.result, false, false});
   CheckOutcome outcome;

@@ -92,8 +92,8 @@ Outcome run(const RescueJob& job, Listener& listener, JobContext& context) {
   Written written{.source = rescued.image,
                   .becomes = std::string(target.title),
                   .conversion = conversion,
-                  .target = write.target,
-                  .planned_only = rules.plan_only};
+                  .planned_only = rules.plan_only,
+                  .seconds = watch.seconds()};
   const bool changed = std::any_of(conversion.losses.begin(), conversion.losses.end(),
                                    [](const Loss& l) { return is_content_loss(l.kind); });
   const Inspect how = changed ? Inspect::readable : rules.prove ? Inspect::prove : Inspect::layout;
@@ -101,11 +101,7 @@ Outcome run(const RescueJob& job, Listener& listener, JobContext& context) {
   const bool unsure = rescued.count(RescueHow::unsure) + rescued.count(RescueHow::conflict) > 0;
   const bool whole = rescued.complete() && !unsure;
   if (!whole) write.texts[map] = print(map_of(rescued));
-  if (rules.plan_only)
-    written.outputs = outputs_of(conversion.plan);
-  else
-    written.outputs = write_outputs(rescued.image, conversion.plan, write, context);
-  written.seconds = watch.seconds();
+  carry_out(written, write, context);
   if (!rules.plan_only && whole) remove_old_map(map);
   Rescued result{.written = written, .rescue = rescued, .inputs = std::move(names), .rules = rules};
   if (job.record && !rules.plan_only) {

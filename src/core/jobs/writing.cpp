@@ -100,13 +100,12 @@ void PlannedConversion::show(const WriteRules& rules, Listener& listener) const 
 }
 
 PlannedConversion::Done PlannedConversion::run(const WriteRules& rules, Listener& listener, JobContext& context) {
-  const Stopwatch watch;
   refuse_losses(conversion_, order_.image, *order_.target);
   WriteJob write = rules.for_folder(order_.out.parent_path());
   Written done{.source = order_.image,
                .becomes = std::string(order_.target->title),
                .conversion = conversion_,
-               .target = write.target,
+               .seconds = planning_seconds_,
                .of_batch = of_batch_};
   done.damaged = std::any_of(conversion_.warnings.begin(), conversion_.warnings.end(),
                              [](const Warning& w) { return w.cause == Cause::bad_sectors; });
@@ -118,10 +117,9 @@ PlannedConversion::Done PlannedConversion::run(const WriteRules& rules, Listener
     if (take_findings(check.finish(), order_.image, rules, conversion_.warnings)) done.damaged = true;
     look(staged, written);
   };
-  done.outputs = write_outputs(order_.image, conversion_.plan, write, context);
+  carry_out(done, write, context);
   if (rules.prove && !can_prove())
     listener.message({"not_proved", "the proof is left out: with accepted losses input and output differ"});
-  done.seconds = planning_seconds_ + watch.seconds();
   listener.result(done);
   return {std::move(done.outputs), done.seconds, done.damaged};
 }
@@ -181,22 +179,28 @@ bool PlannedConversion::is_done_already(JobContext& context) const {
 
 std::vector<WrittenFile> run_plan(const Image& source, std::string_view becomes, const Conversion& conversion,
                                   const WriteRules& rules, const Prover& prover, Listener& listener, JobContext& context) {
-  const Stopwatch watch;
   WriteJob job = rules.for_folder(conversion.plan.outputs.front().path.parent_path());
-  Written done{.source = source, .becomes = std::string(becomes), .conversion = conversion, .target = job.target};
+  Written done{.source = source, .becomes = std::string(becomes), .conversion = conversion};
   job.inspect = [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
     done.proof = prover(staged, written, rules.prove);
   };
   done.planned_only = rules.plan_only;
-  if (done.planned_only) {
-    check_plan(source, conversion.plan, job);
-    done.outputs = outputs_of(conversion.plan);
-  } else {
-    done.outputs = write_outputs(source, conversion.plan, job, context);
-  }
-  done.seconds = watch.seconds();
+  carry_out(done, job, context);
   listener.result(done);
   return std::move(done.outputs);
+}
+
+void carry_out(Written& done, const WriteJob& job, JobContext& context) {
+  const Stopwatch watch;
+  const WritePlan& plan = done.conversion.plan;
+  done.target = job.target;
+  if (done.planned_only) {
+    check_plan(done.source, plan, job);  // the plan runs into the same walls as the job would
+    done.outputs = outputs_of(plan);
+  } else {
+    done.outputs = write_outputs(done.source, plan, job, context);
+  }
+  done.seconds += watch.seconds();
 }
 
 }  // namespace opifex::jobs

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <map>
 #include <set>
+#include <utility>
 
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
@@ -51,32 +52,44 @@ class Surveyor {
   }
 
  private:
-  /// Candidates of a folder: each file once, a set of parts by its first one. Game folders are items at once.
+  struct Listing {
+    std::vector<fs::path> folders;
+    std::vector<std::string> names;  // of files
+  };
+
+  /// Candidates of a folder and of those in it. Game folders are items at once.
   void walk(const fs::path& folder, int depth) {
     context_.progress.check_stop();
-    std::vector<fs::path> folders;
-    std::vector<std::string> names;
+    const Listing listing = list(folder);
+    for (const std::string& name : listing.names) check_name(folder, name);
+    add_files(folder, listing.names);
+    for (const fs::path& f : listing.folders) add_folder(f, listing.names, depth);
+  }
+
+  /// In order of names, whatever order the drive has them in.
+  Listing list(const fs::path& folder) {
+    Listing listing;
     std::error_code error;
     for (fs::directory_iterator i(folder, error), end; !error && i != end && seen_ < kMostFiles;
          i.increment(error), ++seen_) {
       std::error_code ignored;
-      if (i->is_symlink(ignored)) {
+      if (i->is_symlink(ignored))
         not_seen({"link", i->path().string() + " is a link: it is not followed"});
-        continue;
-      }
-      if (i->is_directory(ignored))
-        folders.push_back(i->path());
+      else if (i->is_directory(ignored))
+        listing.folders.push_back(i->path());
       else if (i->is_regular_file(ignored))
-        names.push_back(i->path().filename().string());
+        listing.names.push_back(i->path().filename().string());
     }
     if (error) not_seen({"unreadable_folder", folder.string() + " cannot be read: " + error.message()});
-    if (seen_ >= kMostFiles && !too_many_) {
-      too_many_ = true;
+    if (seen_ >= kMostFiles && !std::exchange(too_many_, true))
       not_seen({"too_many_files", fmt::format("there are more than {} files: not all were looked at", kMostFiles)});
-    }
-    std::sort(names.begin(), names.end());
-    std::sort(folders.begin(), folders.end());
-    for (const std::string& name : names) check_name(folder, name);
+    std::sort(listing.names.begin(), listing.names.end());
+    std::sort(listing.folders.begin(), listing.folders.end());
+    return listing;
+  }
+
+  /// Each file once, a set of parts by its first one.
+  void add_files(const fs::path& folder, const std::vector<std::string>& names) {
     std::set<std::string> parts;
     for (const PartSet& set : find_part_sets(names)) {
       if (set.parts.size() < 2 && set.missing.empty()) continue;
@@ -90,38 +103,37 @@ class Surveyor {
     }
     for (const std::string& name : names)
       if (!parts.contains(name)) candidates_.push_back(folder / name);
-    for (const fs::path& f : folders) {
-      // An installed game: a header, and its data in a folder of the same name.
-      const std::string stem = f.stem().string();
-      const auto header = std::find_if(names.begin(), names.end(),
-                                       [&](const std::string& n) { return fold_case(n) == fold_case(stem); });
-      if (folded_extension(f) == ".data" && header != names.end()) {
-        add_data_folder(folder / *header, f);
-        continue;
-      }
-      if (folded_extension(f) == ".data" && fs::exists(f / "Data0000", ignored_)) {
-        survey_.problems.push_back(
-            {"no_header", f.string() + " has the data of a game, but its header, " + stem + ", is missing"});
-        continue;
-      }
-      if (auto game = identify_game_folder(f)) {
-        SurveyItem item;
-        item.path = f;
-        item.kind = SurveyKind::game_folder;
-        item.id = game->id;
-        request_.titles.apply(item.id);
-        item.size_bytes = game->size_bytes;
-        for (const auto& split : game->split_files)
-          if (!split.complete)
-            item.warnings.push_back({"missing_part", split.path + " was split, and parts of it are missing"});
-        item.complete = item.warnings.empty();
-        survey_.items.push_back(std::move(item));
-      } else if (depth < kDeepest) {
-        walk(f, depth + 1);
-      } else {
-        not_seen({"too_deep", f.string() + " lies too deep: what is in it was not looked at"});
-      }
+  }
+
+  /// An installed game (a header, and its data in a folder of the same name), a game as a folder, or more to look into.
+  void add_folder(const fs::path& f, const std::vector<std::string>& names_beside, int depth) {
+    const std::string stem = f.stem().string();
+    const bool data = folded_extension(f) == ".data";
+    const auto header = std::find_if(names_beside.begin(), names_beside.end(),
+                                     [&](const std::string& n) { return fold_case(n) == fold_case(stem); });
+    if (data && header != names_beside.end()) return add_data_folder(f.parent_path() / *header, f);
+    if (data && fs::exists(f / "Data0000", ignored_)) {
+      survey_.problems.push_back(
+          {"no_header", f.string() + " has the data of a game, but its header, " + stem + ", is missing"});
+      return;
     }
+    if (auto game = identify_game_folder(f)) return add_game_folder(f, *game);
+    if (depth < kDeepest) return walk(f, depth + 1);
+    not_seen({"too_deep", f.string() + " lies too deep: what is in it was not looked at"});
+  }
+
+  void add_game_folder(const fs::path& f, const NonImage& game) {
+    SurveyItem item;
+    item.path = f;
+    item.kind = SurveyKind::game_folder;
+    item.id = game.id;
+    request_.titles.apply(item.id);
+    item.size_bytes = game.size_bytes;
+    for (const auto& split : game.split_files)
+      if (!split.complete)
+        item.warnings.push_back({"missing_part", split.path + " was split, and parts of it are missing"});
+    item.complete = item.warnings.empty();
+    survey_.items.push_back(std::move(item));
   }
 
   void not_seen(const Warning& what) {

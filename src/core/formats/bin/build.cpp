@@ -154,6 +154,33 @@ void check_volume_size(const CdImagePtr& disc, std::vector<Warning>& warnings) {
                         {}, Cause::truncated});
 }
 
+/// `base` is the LBA of the file's first sector: 0, or that of a pregap that is stored.
+cd::Track track_of(const Run& run, const Detected& d, Lba base, int number) {
+  cd::Track track;
+  track.number = number;
+  track.mode = mode_of(run.kind, d.sector_bytes);
+  track.pregap_lba = base + static_cast<Lba>(run.first);
+  const auto gap = static_cast<std::uint32_t>(cd::kFirstPregap);
+  const bool silent_start = run.kind == Kind::no_sync && run.first > 0 && run.leading_zero >= gap && run.sectors > gap;
+  const bool has_gap = silent_start || (run.first == 0 && base < 0);
+  track.start_lba = track.pregap_lba + (has_gap ? cd::kFirstPregap : 0);
+  track.end_lba = track.pregap_lba + static_cast<Lba>(run.sectors);
+  if (has_gap) track.indexes[0] = track.pregap_lba;
+  track.indexes[1] = track.start_lba;
+  return track;
+}
+
+Extent extent_of(const Run& run, const cd::Track& track, const Detected& d, const SourcePtr& source) {
+  return {.track = track.number,
+          .lba = track.pregap_lba,
+          .sectors = run.sectors,
+          .form = stored_form(d, track.mode),
+          .swapped = d.swapped,
+          .scrambled = d.scrambled && run.kind != Kind::no_sync,
+          .source = source,
+          .offset = std::uint64_t{run.first} * d.sector_bytes};
+}
+
 }  // namespace
 
 CdImagePtr build_disc(const SourcePtr& source, const Detected& d, std::vector<Warning>& warnings) {
@@ -189,27 +216,8 @@ CdImagePtr build_disc(const SourcePtr& source, const Detected& d, std::vector<Wa
                  .expected = "at most 99 tracks",
                  .hint = "the image is badly damaged, or no disc image"});
   for (const Run& run : runs) {
-    cd::Track track;
-    track.number = static_cast<int>(layout.tracks.size()) + 1;
-    track.mode = mode_of(run.kind, d.sector_bytes);
-    track.pregap_lba = base + static_cast<Lba>(run.first);
-    const auto gap = static_cast<std::uint32_t>(cd::kFirstPregap);
-    const bool silent_start =
-        run.kind == Kind::no_sync && run.first > 0 && run.leading_zero >= gap && run.sectors > gap;
-    const bool has_gap = silent_start || (run.first == 0 && pregap_stored);
-    track.start_lba = track.pregap_lba + (has_gap ? cd::kFirstPregap : 0);
-    track.end_lba = track.pregap_lba + static_cast<Lba>(run.sectors);
-    if (has_gap) track.indexes[0] = track.pregap_lba;
-    track.indexes[1] = track.start_lba;
-    extents.push_back({.track = track.number,
-                       .lba = track.pregap_lba,
-                       .sectors = run.sectors,
-                       .form = stored_form(d, track.mode),
-                       .swapped = d.swapped,
-                       .scrambled = d.scrambled && run.kind != Kind::no_sync,
-                       .source = source,
-                       .offset = std::uint64_t{run.first} * d.sector_bytes});
-    layout.tracks.push_back(std::move(track));
+    layout.tracks.push_back(track_of(run, d, base, static_cast<int>(layout.tracks.size()) + 1));
+    extents.push_back(extent_of(run, layout.tracks.back(), d, source));
   }
   layout.lead_out = layout.tracks.back().end_lba;
   layout.sessions.push_back(

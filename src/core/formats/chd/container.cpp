@@ -96,62 +96,36 @@ class ChdContainer final : public Container {
 
   std::vector<ContainerProblem> verify(JobContext& context, DecodedSectors* sectors) const override {
     const Header& h = chd_->header();
-    std::mutex mutex;
     Digest sha1("sha1"), md5("md5");
+    BadHunks bad;
     const auto batch = std::max<std::uint64_t>(1, kFlowBlockBytes / 4 / h.hunk_bytes);  // stays in the nearer caches
-    std::map<std::uint64_t, ContainerProblem> bad;                                      // by hunk
-    const bool hashed = sectors && sectors->lanes() > 0;
     context.progress.begin("checking the container", h.logical_bytes);
     FlowOf<Sectors> flow;
-    using Block = FlowOf<Sectors>::Block;
     flow.next = [&](Block& block) {
       const std::uint64_t first = block.index * batch;
       if (first >= h.hunk_count) return false;
       block.data.resize(static_cast<std::size_t>(std::min<std::uint64_t>(batch, h.hunk_count - first) * h.hunk_bytes));
       return true;
     };
-    flow.work = [&](Block& block) {
-      Sectors& out = block.carried;
-      out.runs.clear();
-      out.parity_made.assign(sectors && cd_ ? block.data.size() / kFrameBytes : 0, std::byte{0});
-      for (std::uint64_t i = 0; i * h.hunk_bytes < block.data.size(); ++i) {
-        const std::uint64_t number = block.index * batch + i;
-        const auto hunk = std::span(block.data).subspan(i * h.hunk_bytes, h.hunk_bytes);
-        try {
-          chd_->read_hunk(number, hunk, out.parity_of(i * h.hunk_bytes, hunk.size()));
-        } catch (const Error& e) {
-          if (e.details.fault == Fault::device) throw;
-          const std::lock_guard lock(mutex);
-          bad[number] = problem_of(number, e);
-          continue;
-        }
-        if (sectors && cd_) add_runs(number * h.hunk_bytes, i * h.hunk_bytes, hunk.size(), out.runs);
-      }
-      for (const Run& run : out.runs) sectors->judge(decoded(run, block.data, out.parity_made));
-      if (hashed && cd_) store(block.data, out);
+    flow.work = [&](Block& block) { decode(block, block.index * batch, sectors, bad); };
+    const auto bytes_of = [&](const Block& block) {
+      const std::uint64_t at = block.index * batch * h.hunk_bytes;
+      return ByteView(block.data)
+          .first(static_cast<std::size_t>(std::min<std::uint64_t>(block.data.size(), h.logical_bytes - at)));
     };
     flow.consume.emplace_back([&](Block& block) {
-      const std::uint64_t at = block.index * batch * h.hunk_bytes;
-      const auto bytes =
-          ByteView(block.data)
-              .first(static_cast<std::size_t>(std::min<std::uint64_t>(block.data.size(), h.logical_bytes - at)));
-      sha1.update(bytes);
-      if (!h.md5.empty()) md5.update(bytes);
-      context.progress.done_bytes += bytes.size();
+      sha1.update(bytes_of(block));
+      if (!h.md5.empty()) md5.update(bytes_of(block));
+      context.progress.done_bytes += bytes_of(block).size();
     });
     for (std::size_t lane = 0; sectors && lane < sectors->lanes(); ++lane)
       flow.consume.emplace_back([&, lane](Block& block) {
         for (const StoredRun& run : block.carried.stored) sectors->hash(lane, run);
-        const std::uint64_t at = block.index * batch * h.hunk_bytes;
-        if (!cd_)
-          sectors->hash_blocks(
-              lane, at,
-              ByteView(block.data)
-                  .first(static_cast<std::size_t>(std::min<std::uint64_t>(block.data.size(), h.logical_bytes - at))));
+        if (!cd_) sectors->hash_blocks(lane, block.index * batch * h.hunk_bytes, bytes_of(block));
       });
     run_flow(flow, context);
     std::vector<ContainerProblem> problems;
-    for (auto& [number, problem] : bad) problems.push_back(std::move(problem));
+    for (auto& [number, problem] : bad.by_number) problems.push_back(std::move(problem));
     if (!problems.empty()) return problems;
     return compare(sha1.finish(), h.md5.empty() ? "" : md5.finish());
   }
@@ -189,6 +163,34 @@ class ChdContainer final : public Container {
                                  : std::span(parity_made).subspan(begin / kFrameBytes, size / kFrameBytes);
     }
   };
+
+  using Block = FlowOf<Sectors>::Block;
+  struct BadHunks {
+    std::mutex mutex;
+    std::map<std::uint64_t, ContainerProblem> by_number;
+  };
+
+  /// The hunks of a block, the first of them `number`; what of them are sectors is judged, and laid out for hashing.
+  void decode(Block& block, std::uint64_t number, DecodedSectors* sectors, BadHunks& bad) const {
+    const std::uint32_t each = chd_->header().hunk_bytes;
+    Sectors& out = block.carried;
+    out.runs.clear();
+    out.parity_made.assign(sectors && cd_ ? block.data.size() / kFrameBytes : 0, std::byte{0});
+    for (std::size_t begin = 0; begin < block.data.size(); begin += each, ++number) {
+      const auto hunk = std::span(block.data).subspan(begin, each);
+      try {
+        chd_->read_hunk(number, hunk, out.parity_of(begin, hunk.size()));
+      } catch (const Error& e) {
+        if (e.details.fault == Fault::device) throw;
+        const std::lock_guard lock(bad.mutex);
+        bad.by_number[number] = problem_of(number, e);
+        continue;
+      }
+      if (sectors && cd_) add_runs(number * each, begin, hunk.size(), out.runs);
+    }
+    for (const Run& run : out.runs) sectors->judge(decoded(run, block.data, out.parity_made));
+    if (cd_ && sectors && sectors->lanes() > 0) store(block.data, out);
+  }
 
   /// The sectors in a hunk: byte `at` of the frames, `begin` of the block. Runs of the same track grow together.
   void add_runs(std::uint64_t at, std::size_t begin, std::size_t size, std::vector<Run>& runs) const {

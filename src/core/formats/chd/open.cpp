@@ -403,6 +403,41 @@ std::uint32_t old_unit(const std::vector<Tag>& tags, std::uint32_t hunk_bytes) {
   return hunk_bytes;
 }
 
+/// The version, and the header's length, from its first bytes.
+void read_version(const Refuse& refuse, ByteView start, Header& h) {
+  if (start.size() < kLeastHeader)
+    refuse("truncated", "the file ends inside its header", start.size(), fmt::format("{} bytes", start.size()),
+           "a header");
+  if (!as_text(start).starts_with(kMagic))
+    refuse("magic", "this is no CHD", 0, printable(as_text(start).substr(0, 8)), std::string(kMagic));
+  const std::uint64_t version = big(start, 12, 4), length = big(start, 8, 4);
+  if (version < 3 || version > 5)
+    refuse("version", "this version of CHD is not supported", 12, fmt::format("version {}", version), "3, 4 or 5");
+  h.version = static_cast<int>(version);
+  h.header_bytes = version == 5 ? kV5Header : version == 4 ? kV4Header : kV3Header;
+  if (length != h.header_bytes)
+    refuse("header", "the header's length does not fit its version", 8, fmt::format("{}", length),
+           fmt::format("{}", h.header_bytes));
+  if (start.size() < h.header_bytes)
+    refuse("truncated", "the file ends inside its header", start.size(), fmt::format("{} bytes", start.size()),
+           fmt::format("{}", h.header_bytes));
+}
+
+/// Counts the hunks.
+void check_sizes(const Refuse& refuse, Header& h) {
+  if (h.hunk_bytes == 0 || h.unit_bytes == 0 || h.hunk_bytes % h.unit_bytes != 0)
+    refuse("header", "the sizes in the header make no sense", 56,
+           fmt::format("hunks of {} bytes, units of {}", h.hunk_bytes, h.unit_bytes), "hunks of whole units");
+  if (h.hunk_bytes > kMostHunkBytes || (h.version == 5 && h.compressed && h.hunk_bytes > kMostCompressedHunkBytes))
+    refuse("limits", "the hunks are too large", 56, fmt::format("{} bytes", h.hunk_bytes), "below 16 MiB");
+  if (h.logical_bytes == 0) refuse("header", "this CHD holds nothing", 32, "0 bytes", "data");
+  const std::uint64_t hunks = ceil_div<std::uint64_t>(h.logical_bytes, h.hunk_bytes);
+  if (hunks > kMostHunks)
+    refuse("limits", "this CHD claims to be larger than any disc", 32, fmt::format("{} bytes", h.logical_bytes),
+           fmt::format("at most {} hunks", kMostHunks));
+  h.hunk_count = static_cast<std::uint32_t>(hunks);
+}
+
 }  // namespace
 
 std::optional<Sha1> peek_identity(const ByteSource& file) {
@@ -430,55 +465,29 @@ Opened read_container(const ByteSource& file) {
   Opened o;
   Header& h = o.header;
   const Bytes start = read_up_to(file, 0, kV5Header);
-  if (start.size() < kLeastHeader)
-    refuse("truncated", "the file ends inside its header", start.size(), fmt::format("{} bytes", start.size()),
-           "a header");
-  if (!as_text(start).starts_with(kMagic))
-    refuse("magic", "this is no CHD", 0, printable(as_text(start).substr(0, 8)), std::string(kMagic));
-  const std::uint64_t version = big(start, 12, 4), length = big(start, 8, 4);
-  if (version < 3 || version > 5)
-    refuse("version", "this version of CHD is not supported", 12, fmt::format("version {}", version), "3, 4 or 5");
-  h.version = static_cast<int>(version);
-  h.header_bytes = version == 5 ? kV5Header : version == 4 ? kV4Header : kV3Header;
-  if (length != h.header_bytes)
-    refuse("header", "the header's length does not fit its version", 8, fmt::format("{}", length),
-           fmt::format("{}", h.header_bytes));
-  if (start.size() < h.header_bytes)
-    refuse("truncated", "the file ends inside its header", start.size(), fmt::format("{} bytes", start.size()),
-           fmt::format("{}", h.header_bytes));
-  const std::uint32_t claimed_hunks = version < 5 ? static_cast<std::uint32_t>(big(start, 24, 4)) : 0;
+  read_version(refuse, start, h);
+  const bool old = h.version < 5;
   bool has_parent = false;
-  if (version == 5) {
-    // Sizes first: the codecs' rules depend on them.
-    h.hunk_bytes = static_cast<std::uint32_t>(big(start, 56, 4));
-  }
-  if (version == 5)
-    read_v5(refuse, start, h);
-  else
+  if (old) {
     read_old(refuse, start, h, has_parent);
-  if (h.hunk_bytes == 0 || h.unit_bytes == 0 || h.hunk_bytes % h.unit_bytes != 0)
-    refuse("header", "the sizes in the header make no sense", 56,
-           fmt::format("hunks of {} bytes, units of {}", h.hunk_bytes, h.unit_bytes), "hunks of whole units");
-  if (h.hunk_bytes > kMostHunkBytes || (version == 5 && h.compressed && h.hunk_bytes > kMostCompressedHunkBytes))
-    refuse("limits", "the hunks are too large", 56, fmt::format("{} bytes", h.hunk_bytes), "below 16 MiB");
-  if (h.logical_bytes == 0) refuse("header", "this CHD holds nothing", 32, "0 bytes", "data");
-  const auto rounded = checked_add(h.logical_bytes, std::uint64_t{h.hunk_bytes} - 1);
-  if (!rounded || *rounded / h.hunk_bytes > kMostHunks)
-    refuse("limits", "this CHD claims to be larger than any disc", 32, fmt::format("{} bytes", h.logical_bytes),
-           fmt::format("at most {} hunks", kMostHunks));
-  h.hunk_count = static_cast<std::uint32_t>(*rounded / h.hunk_bytes);
-  if (version < 5 && claimed_hunks != h.hunk_count)
+  } else {
+    h.hunk_bytes = static_cast<std::uint32_t>(big(start, 56, 4));  // first: the codecs' rules depend on it
+    read_v5(refuse, start, h);
+  }
+  check_sizes(refuse, h);
+  const std::uint64_t claimed_hunks = old ? big(start, 24, 4) : h.hunk_count;
+  if (claimed_hunks != h.hunk_count)
     refuse("header", "the number of hunks does not fit the size", 24, fmt::format("{} hunks", claimed_hunks),
            fmt::format("{}", h.hunk_count));
-  if (version < 5 && !has_parent) h.parent_sha1.reset();
+  if (old && !has_parent) h.parent_sha1.reset();
 
-  o.hunks = version < 5    ? read_old_map(refuse, h, file_bytes)
+  o.hunks = old            ? read_old_map(refuse, h, file_bytes)
             : h.compressed ? MapReader(refuse, h, file_bytes).read()
                            : read_plain_map(refuse, h, file_bytes);
   check_places(refuse, h, o.hunks, file_bytes);
   o.hunks = shorten_chains(std::move(o.hunks));
   o.tags = read_tags(refuse, h, file_bytes);
-  if (version < 5) h.unit_bytes = old_unit(o.tags, h.hunk_bytes);
+  if (old) h.unit_bytes = old_unit(o.tags, h.hunk_bytes);
   if ((o.hunks.holds(HunkKind::parent) || o.hunks.holds(HunkKind::parent_hunk)) && !h.parent_sha1 && !has_parent)
     refuse("parent_missing", "hunks refer to a parent, but the header names none", 104, "no parent", "its SHA-1");
   return o;

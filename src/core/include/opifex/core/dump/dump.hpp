@@ -128,6 +128,14 @@ class Dump {
   void find_files_hit(const Image& image, const SectorMap& map, DumpResult& result) const;
   std::uint64_t read_missing_subchannel(DumpStore& store, JobContext& context);
   void guard_medium(Strategy& strategy);
+  StrategyOptions strategy_options() const;
+  void prepare(Strategy& strategy, const DumpStore& store, SectorMap& map, bool resumed);
+  [[noreturn]] void stopped(const Error& e, const SectorMap& map, const WorkingFiles& files) const;
+  void cut_to(cd::Lba ended, DumpStore& store, SectorMap& map, DumpResult& result);
+  void complete_subchannel(DumpStore& store, DumpResult& result, JobContext& context);
+  void warn_of_drive(const DumpStats& stats, DumpResult& result) const;
+  Conversion plan_image(const Image& image, const ConvertRequest& request, JobContext& context);
+  WriteJob write_job(const WritePlan& plan, const WorkingFiles& files, std::uint64_t data_bytes) const;
   void correct_modes(DumpStore& store, const SectorMap& map);
   DumpResult finish(DumpStore& store, SectorMapFile state, DumpStats stats, JobContext& context);
 

@@ -70,6 +70,10 @@ class PlannedConversion {
   double planning_seconds_ = 0;
 };
 
+/// The plan of `done` is carried out, or, `planned_only`, held against the same walls: fills in target and outputs, and
+/// adds the seconds it took.
+void carry_out(Written& done, const WriteJob& job, JobContext& context);
+
 /// Looks at what was written, before it has its name, and says what was compared; `prove` as the user wishes.
 using Prover = std::function<Proof(const FileSpacePtr& staged, const std::vector<WrittenFile>& written, bool prove)>;
 
