@@ -29,6 +29,39 @@ std::string tracks_text(const std::vector<int>& numbers) {
 
 std::string at_text(Lba lba) { return fmt::format("{} (LBA {})", cd::to_string(cd::msf_of_lba(lba)), lba); }
 
+/// Of one data track alone, or of tracks without their borders.
+void lose_tracks(const cd::Layout& layout, const Capabilities& holds, int chosen, std::vector<Loss>& losses) {
+  if (holds.track_list) return;
+  if (holds.audio) {
+    if (layout.tracks.size() > 1)
+      losses.push_back({"tracks", fmt::format("{} tracks", layout.tracks.size()),
+                        "the borders between them, which need a sheet"});
+    return;
+  }
+  std::vector<int> audio, data;
+  std::int64_t frames = 0;
+  for (const cd::Track& t : layout.tracks) {
+    if (t.number == chosen) continue;
+    (t.mode.is_audio() ? audio : data).push_back(t.number);
+    if (t.mode.is_audio()) frames += t.end_lba - t.start_lba;
+  }
+  if (!audio.empty())
+    losses.push_back({"audio", tracks_text(audio), fmt::format("{} of music", duration_text(frames))});
+  if (!data.empty())
+    losses.push_back({"tracks", tracks_text(data), fmt::format("only one data track can be held: track {}", chosen)});
+}
+
+void lose_sessions(const cd::Layout& layout, const Capabilities& holds, std::vector<Loss>& losses) {
+  // A format of one data track loses the others as tracks.
+  if (holds.sessions || (!holds.track_list && !holds.audio)) return;
+  const bool areas = std::any_of(layout.tracks.begin(), layout.tracks.end(),
+                                 [](const cd::Track& t) { return t.area == cd::Area::high_density; });
+  if (layout.sessions.size() < 2 && (!areas || holds.areas)) return;
+  const char* what = areas ? "area" : "session";
+  losses.push_back(
+      {"sessions", fmt::format("all but the first {}", what), fmt::format("only the first {} can be held", what)});
+}
+
 class Planner {
  public:
   Planner(const Image& image, const ConvertRequest& request, JobContext& context, Conversion& out)
@@ -43,8 +76,7 @@ class Planner {
   void find_cd_losses() {
     const auto wanted = request_.settings.number(kTrack);
     chosen_ = wanted ? static_cast<int>(*wanted) : image_.main_data_track();
-    tracks();
-    sessions();
+    for (Loss& loss : layout_losses(layout(), holds_, chosen_)) out_.losses.push_back(std::move(loss));
     subchannel();
     sector_contents();
     fillers();
@@ -53,36 +85,6 @@ class Planner {
   const cd::Layout& layout() const { return image_.cd()->layout(); }
   void lose(std::string kind, std::string where, std::string detail) {
     out_.losses.push_back({std::move(kind), std::move(where), std::move(detail)});
-  }
-
-  void tracks() {
-    if (holds_.track_list) return;
-    if (holds_.audio) {
-      if (layout().tracks.size() > 1)
-        lose("tracks", fmt::format("{} tracks", layout().tracks.size()),
-             "the borders between them, which need a sheet");
-      return;
-    }
-    std::vector<int> audio, data;
-    std::int64_t frames = 0;
-    for (const cd::Track& t : layout().tracks) {
-      if (t.number == chosen_) continue;
-      (t.mode.is_audio() ? audio : data).push_back(t.number);
-      if (t.mode.is_audio()) frames += t.end_lba - t.start_lba;
-    }
-    if (!audio.empty()) lose("audio", tracks_text(audio), fmt::format("{} of music", duration_text(frames)));
-    if (!data.empty())
-      lose("tracks", tracks_text(data), fmt::format("only one data track can be held: track {}", chosen_));
-  }
-
-  void sessions() {
-    // A format of one data track loses the others as tracks.
-    if (holds_.sessions || (!holds_.track_list && !holds_.audio)) return;
-    const bool areas = std::any_of(layout().tracks.begin(), layout().tracks.end(),
-                                   [](const cd::Track& t) { return t.area == cd::Area::high_density; });
-    if (layout().sessions.size() < 2 && (!areas || holds_.areas)) return;
-    const char* what = areas ? "area" : "session";
-    lose("sessions", fmt::format("all but the first {}", what), fmt::format("only the first {} can be held", what));
   }
 
   void subchannel() {
@@ -251,6 +253,13 @@ void refuse_content(const Image& image, const Format& target) {
 
 }  // namespace
 
+std::vector<Loss> layout_losses(const cd::Layout& layout, const Capabilities& holds, int data_track) {
+  std::vector<Loss> losses;
+  lose_tracks(layout, holds, data_track, losses);
+  lose_sessions(layout, holds, losses);
+  return losses;
+}
+
 Conversion plan_conversion(const Image& image, const ConvertRequest& request, JobContext& context) {
   const Format& target = *request.target;
   if (!target.plan_write)
@@ -281,23 +290,27 @@ std::string_view lossless_format(const Image& image, const Format& target) {
   return target.id;
 }
 
-void refuse_losses(const Conversion& conversion, const Image& image, const Format& target) {
-  const std::vector<Loss> refused = conversion.refused();
-  if (refused.empty()) return;
+void refuse_losses(std::span<const Loss> losses, const std::string& file, const Format& target,
+                   std::string_view lossless) {
   std::vector<std::string> kinds, found;
-  for (const Loss& loss : refused) {
+  for (const Loss& loss : losses) {
+    if (loss.accepted) continue;
     kinds.push_back(loss.kind);
     found.push_back(fmt::format("{} ({})", loss.kind, loss.where));
   }
+  if (kinds.empty()) return;
   // What is refused is no advice.
-  const std::string_view other = lossless_format(image, target);
-  const std::string advice = other == target.id ? "" : fmt::format("; <to> {} loses nothing", other);
+  const std::string advice = lossless == target.id ? "" : fmt::format("; <to> {} loses nothing", lossless);
   throw Error({.fault = Fault::needs_word,
                .code = "loss",
                .what = fmt::format("{} would be lost in {}", fmt::join(kinds, " and "), target.id),
-               .file = image.path.string(),
+               .file = file,
                .found = fmt::format("{}", fmt::join(found, ", ")),
                .hint = fmt::format("add <accept> {} if that is meant{}", fmt::join(kinds, ","), advice)});
+}
+
+void refuse_losses(const Conversion& conversion, const Image& image, const Format& target) {
+  refuse_losses(conversion.losses, image.path.string(), target, lossless_format(image, target));
 }
 
 std::string output_stem(const Image& image) {

@@ -368,17 +368,10 @@ void Dump::plan_outputs() {
 
   // Losses that show in the layout are said before the disc is read; those that hide in sectors, before writing.
   if (is_cd) {
-    const Capabilities& holds = plan_.format->holds;
-    const auto lose = [&](const char* kind, std::string where, std::string detail) {
-      plan_.losses.push_back({kind, std::move(where), std::move(detail), request_.accepted.contains(kind)});
-    };
-    const cd::Layout& layout = plan_.layout;
-    if (!holds.audio && layout.audio_track_count() > 0)
-      lose("audio", fmt::format("{} tracks", layout.audio_track_count()), "music");
-    if (!holds.track_list && holds.audio && layout.tracks.size() > 1)
-      lose("tracks", fmt::format("{} tracks", layout.tracks.size()), "the borders between them");
-    if (!holds.sessions && holds.audio && layout.sessions.size() > 1)
-      lose("sessions", "all but the first session", "only the first can be held");
+    const cd::Track* data = plan_.layout.first_data_track();
+    plan_.losses = layout_losses(plan_.layout, plan_.format->holds, data ? data->number : 0);
+    for (Loss& loss : plan_.losses)
+      loss.accepted = !is_content_loss(loss.kind) || request_.accepted.contains(loss.kind);
   }
   if (const auto saved = saved_state(); saved && saved->fact("medium") == plan_.medium.fingerprint) {
     const auto done =
@@ -388,20 +381,7 @@ void Dump::plan_outputs() {
 }
 
 void Dump::check_plan() const {
-  std::vector<std::string> kinds, found;
-  for (const Loss& loss : plan_.losses)
-    if (!loss.accepted) {
-      kinds.push_back(loss.kind);
-      found.push_back(fmt::format("{} ({})", loss.kind, loss.where));
-    }
-  if (!kinds.empty())
-    throw Error(
-        {.fault = Fault::needs_word,
-         .code = "loss",
-         .what = fmt::format("{} would be lost in {}", fmt::join(kinds, " and "), plan_.format->id),
-         .file = plan_.source,
-         .found = fmt::format("{}", fmt::join(found, ", ")),
-         .hint = fmt::format("add <accept> {} if that is meant; <to> cue loses nothing", fmt::join(kinds, ","))});
+  refuse_losses(plan_.losses, plan_.source, *plan_.format, usual_format(plan_.medium.kind == MediumKind::cd).id);
   std::vector<std::filesystem::path> targets;
   for (const PlannedFile& f : plan_.files) targets.push_back(f.path);
   refuse_existing(targets, request_.inputs, request_.existing);

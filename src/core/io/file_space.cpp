@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "opifex/core/base/bytes.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/io/part_names.hpp"
 
 namespace opifex {
@@ -9,15 +11,13 @@ namespace {
 
 /// What stands where a disc begins: this part is one of its own.
 bool begins_a_disc(const ByteSource& source) {
-  constexpr std::uint64_t kVolumeMark = 16 * 2048 + 1, kGameMark = 32 * 2048, kConsoleMarks = 0x18;
-  constexpr std::string_view kVolume = "CD001", kGame = "MICROSOFT*XBOX*MEDIA";
-  constexpr std::uint32_t kWii = 0x5D1C'9EA3, kGameCube = 0xC233'9F3D;
   const auto has = [&](std::uint64_t at, std::string_view mark) {
     return as_text(read_up_to(source, at, mark.size())) == mark;
   };
-  const Bytes marks = read_up_to(source, kConsoleMarks, 8);
-  return has(kVolumeMark, kVolume) || has(kGameMark, kGame) ||
-         (marks.size() == 8 && (load_be32(marks, 0) == kWii || load_be32(marks, 4) == kGameCube));
+  const Bytes head = read_up_to(source, 0, kGameCubeMarkAt + 4);
+  const bool whole = head.size() == kGameCubeMarkAt + 4;
+  return has(kIsoMarkAt, kIsoMark) || has(kXdvdfsMarkAt, kXdvdfsMark) ||
+         (whole && (load_be32(head, kWiiMarkAt) == kWiiMark || load_be32(head, kGameCubeMarkAt) == kGameCubeMark));
 }
 
 }  // namespace

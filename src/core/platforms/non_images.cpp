@@ -1,4 +1,5 @@
 #include "opifex/core/platforms/non_images.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
@@ -173,9 +174,7 @@ std::optional<NonImage> container(ByteView head) {
 }
 
 bool holds_a_disc(const ByteSource& source) {
-  constexpr std::uint64_t kDescriptor = 16 * 2048 + 1;
-  const Bytes magic = read_up_to(source, kDescriptor, 5);
-  return as_text(magic) == "CD001";
+  return as_text(read_up_to(source, kIsoMarkAt, kIsoMark.size())) == kIsoMark;
 }
 
 }  // namespace

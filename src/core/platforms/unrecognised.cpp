@@ -1,4 +1,5 @@
 #include "opifex/core/platforms/unrecognised.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
@@ -16,14 +17,14 @@ struct KnownMark {
   std::string_view bytes;
 };
 constexpr std::array kMarks = {KnownMark{"a WBFS container", 0, "WBFS"sv},
-                               KnownMark{"a CHD", 0, "MComprHD"sv},
-                               KnownMark{"the game partition of an Xbox disc", 0x10000, "MICROSOFT*XBOX*MEDIA"sv},
+                               KnownMark{"a CHD", 0, kChdMark},
+                               KnownMark{"the game partition of an Xbox disc", kXdvdfsMarkAt, kXdvdfsMark},
                                KnownMark{"an ISO 9660 file system", 0x8000,
                                          "\x01"
                                          "CD001\x01"sv},
                                KnownMark{"a UDF file system", 0x8801, "BEA01"sv},
-                               KnownMark{"a Wii disc", 0x18, "\x5D\x1C\x9E\xA3"sv},
-                               KnownMark{"a GameCube disc", 0x1C, "\xC2\x33\x9F\x3D"sv}};
+                               KnownMark{"a Wii disc", kWiiMarkAt, "\x5D\x1C\x9E\xA3"sv},
+                               KnownMark{"a GameCube disc", kGameCubeMarkAt, "\xC2\x33\x9F\x3D"sv}};
 
 /// The mark of which at least two thirds of the bytes stand in their place.
 const KnownMark* nearest_mark(const ByteSource& source) {

@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "opifex/core/formats/bin/detect.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 namespace opifex::bin {
 namespace {
@@ -129,7 +130,7 @@ std::vector<Run> runs_of(const ByteSource& source, const Detected& d, std::uint3
   if (d.mode) return {{.kind = *d.mode == 1 ? Kind::mode1 : Kind::mode2, .sectors = sectors}};
   // "CD-XA001" in the volume descriptor: the disc is of Mode 2 (iso9660, section 2).
   const std::size_t data_at = d.arrangement == Arrangement::raw ? 24 : 0;
-  const bool xa = as_text(read_up_to(source, 16 * d.sector_bytes + data_at + 1024, 8)) == "CD-XA001";
+  const bool xa = as_text(read_up_to(source, kIsoDescriptorSector * d.sector_bytes + data_at + kXaMarkAt, kXaMark.size())) == kXaMark;
   return {{.kind = xa ? Kind::mode2 : Kind::mode1, .sectors = sectors}};
 }
 
@@ -143,9 +144,9 @@ void check_volume_size(const CdImagePtr& disc, std::vector<Warning>& warnings) {
   const cd::Track* track = disc->layout().first_data_track();
   if (!track) return;
   const SourcePtr user = user_data_source(disc, track->number);
-  const Bytes descriptor = read_up_to(*user, 16 * cd::kUserBytes, cd::kUserBytes);
-  if (descriptor.size() < cd::kUserBytes || as_text(descriptor).substr(1, 5) != "CD001") return;
-  const std::uint32_t claimed = load_le32(descriptor, 80);
+  const Bytes descriptor = read_up_to(*user, kIsoDescriptorSector * cd::kUserBytes, cd::kUserBytes);
+  if (descriptor.size() < cd::kUserBytes || as_text(descriptor).substr(1, kIsoMark.size()) != kIsoMark) return;
+  const std::uint32_t claimed = load_le32(descriptor, kIsoSpaceAt);
   const std::uint64_t there = user->size() / cd::kUserBytes;
   if (claimed > there)
     warnings.push_back({"volume_truncated",

@@ -1,4 +1,5 @@
 #include "opifex/core/formats/bin/detect.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 #include <array>
@@ -100,8 +101,8 @@ std::optional<Detected> by_volume_descriptor(const ByteSource& source) {
                                   Place{2352, 24, Arrangement::raw},       Place{2448, 16, Arrangement::raw},
                                   Place{2448, 24, Arrangement::raw}};
   for (const Place& p : kPlaces)
-    for (const std::string_view name : {"CD001", "CD-I "})
-      if (has_text(source, 16 * p.sector_bytes + p.data_at + 1, name)) {
+    for (const std::string_view name : {kIsoMark, kCdiMark})
+      if (has_text(source, kIsoDescriptorSector * p.sector_bytes + p.data_at + 1, name)) {
         Detected d;
         d.arrangement = p.arrangement;
         d.sector_bytes = p.sector_bytes;

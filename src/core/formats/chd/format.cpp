@@ -1,5 +1,6 @@
 // CHD as an image: a CD with its tracks, a disc of blocks, or plain data.
 #include "opifex/core/image/format.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 #include <memory>
@@ -31,7 +32,7 @@ using chd::kFrameBytes;
 constexpr std::array<std::string_view, 1> kExtensions = {".chd"};
 
 int probe(const ByteSource& source, std::string_view) {
-  return as_text(read_up_to(source, 0, 8)) == "MComprHD" ? 64 : 0;
+  return as_text(read_up_to(source, 0, kChdMark.size())) == kChdMark ? 64 : 0;
 }
 
 /// The stored sectors of one track, one behind the other, without the rest of their frames; audio little-endian.

@@ -5,6 +5,7 @@
 #include <set>
 
 #include "opifex/core/base/crc16.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "bits.hpp"
@@ -14,7 +15,6 @@
 namespace opifex::chd {
 namespace {
 
-constexpr std::string_view kMagic = "MComprHD";
 constexpr std::size_t kLeastHeader = 16, kV5Header = 124, kV4Header = 108, kV3Header = 120;
 constexpr std::uint32_t kMostHunkBytes = 128 << 20, kMostCompressedHunkBytes = (16 << 20) - 1;
 constexpr std::uint64_t kMostHunks = 1 << 26;
@@ -408,8 +408,8 @@ void read_version(const Refuse& refuse, ByteView start, Header& h) {
   if (start.size() < kLeastHeader)
     refuse("truncated", "the file ends inside its header", start.size(), fmt::format("{} bytes", start.size()),
            "a header");
-  if (!as_text(start).starts_with(kMagic))
-    refuse("magic", "this is no CHD", 0, printable(as_text(start).substr(0, 8)), std::string(kMagic));
+  if (!as_text(start).starts_with(kChdMark))
+    refuse("magic", "this is no CHD", 0, printable(as_text(start).substr(0, 8)), std::string(kChdMark));
   const std::uint64_t version = big(start, 12, 4), length = big(start, 8, 4);
   if (version < 3 || version > 5)
     refuse("version", "this version of CHD is not supported", 12, fmt::format("version {}", version), "3, 4 or 5");
@@ -442,7 +442,7 @@ void check_sizes(const Refuse& refuse, Header& h) {
 
 std::optional<Sha1> peek_identity(const ByteSource& file) {
   const Bytes head = read_up_to(file, 0, kV5Header);
-  if (head.size() < kV5Header || !as_text(head).starts_with(kMagic)) return std::nullopt;
+  if (head.size() < kV5Header || !as_text(head).starts_with(kChdMark)) return std::nullopt;
   switch (big(head, 12, 4)) {
     case 5: {
       const auto overall = sha1_at(head, 84);

@@ -4,6 +4,7 @@
 #include <mutex>
 
 #include "opifex/core/base/crc16.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/hash.hpp"
 
@@ -240,7 +241,7 @@ class ChdPacker final : public Packer {
   }
 
   Bytes header(const Claim& claim, std::uint64_t map_offset) const {
-    Bytes h = to_bytes("MComprHD");
+    Bytes h = to_bytes(kChdMark);
     put_be(h, kHeaderBytes, 4);
     put_be(h, 5, 4);
     for (std::size_t slot = 0; slot < kSlots; ++slot) {

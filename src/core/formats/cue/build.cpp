@@ -1,4 +1,5 @@
 #include "opifex/core/formats/cue/build.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
@@ -225,8 +226,7 @@ class Builder {
   }
 
   static bool is_cooked(const ByteSource& data) {
-    constexpr std::uint64_t kDescriptorName = 16 * cd::kUserBytes + 1;
-    return data.size() % cd::kUserBytes == 0 && as_text(read_up_to(data, kDescriptorName, 5)) == "CD001";
+    return data.size() % cd::kUserBytes == 0 && as_text(read_up_to(data, kIsoMarkAt, kIsoMark.size())) == kIsoMark;
   }
 
   // ---- Pass 2: where they are on the disc ---------------------------------------------------------------------------

@@ -4,6 +4,7 @@
 #include <array>
 
 #include "opifex/core/base/hash.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/volumes/xdvdfs/volume.hpp"
 
@@ -11,7 +12,6 @@ namespace opifex::god {
 namespace {
 
 constexpr std::uint64_t kSector = 2048, kDescriptorSector = 32, kNaturalStart = 17;
-constexpr std::string_view kMark = "MICROSOFT*XBOX*MEDIA";
 
 class Stream final : public ByteSource {
  public:
@@ -110,7 +110,7 @@ class Disc final : public ByteSource {
 };
 
 bool has_mark(const ByteSource& stream, std::uint64_t sector) {
-  return as_text(read_up_to(stream, sector * kSector, kMark.size())) == kMark;
+  return as_text(read_up_to(stream, sector * kSector, kXdvdfsMark.size())) == kXdvdfsMark;
 }
 
 /// A tree without a file is none: where nothing is stored, an empty folder is read.

@@ -1,5 +1,6 @@
 // The user data of one data track, or of a DVD: blocks of 2048 bytes.
 #include "opifex/core/image/format.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
@@ -13,20 +14,17 @@ extern const Format kIsoFormat;
 namespace {
 
 constexpr std::array<std::string_view, 1> kExtensions = {".iso"};
-constexpr std::uint64_t kDescriptorName = 16 * cd::kUserBytes + 1;  // ECMA-119, 8.1
 
 /// Discs of consoles that are no CDs, and are often cut behind their last file. Their file systems: src/core/volumes.
 bool is_console_dvd(const ByteSource& source) {
-  constexpr std::uint64_t kGamePartition = 32 * cd::kUserBytes;
-  if (as_text(read_up_to(source, kGamePartition, 20)) == "MICROSOFT*XBOX*MEDIA") return true;
-  constexpr std::uint32_t kWii = 0x5D1C'9EA3, kGameCube = 0xC233'9F3D;
+  if (as_text(read_up_to(source, kXdvdfsMarkAt, kXdvdfsMark.size())) == kXdvdfsMark) return true;
   const Bytes head = read_up_to(source, 0, 0x20);
-  return head.size() == 0x20 && (load_be32(head, 0x18) == kWii || load_be32(head, 0x1C) == kGameCube);
+  return head.size() == 0x20 && (load_be32(head, kWiiMarkAt) == kWiiMark || load_be32(head, kGameCubeMarkAt) == kGameCubeMark);
 }
 
 int probe(const ByteSource& source, std::string_view file_name) {
-  const std::string name(as_text(read_up_to(source, kDescriptorName, 5)));
-  if (name == "CD001" || name == "CD-I ") return 40;
+  const std::string name(as_text(read_up_to(source, kIsoMarkAt, kIsoMark.size())));
+  if (name == kIsoMark || name == kCdiMark) return 40;
   if (is_console_dvd(source)) return 40;
   return file_name.ends_with(".iso") && source.size() >= cd::kUserBytes && source.size() % cd::kUserBytes == 0 ? 4 : 0;
 }

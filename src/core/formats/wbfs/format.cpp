@@ -1,5 +1,6 @@
 // A Wii disc in a container of blocks.
 #include "opifex/core/image/format.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
@@ -190,11 +191,10 @@ wbfs::Geometry geometry_for(const Settings& settings) {
 }
 
 WritePlan plan_write(const Image& image, const fs::path& out, const Settings& settings) {
-  constexpr std::uint32_t kWiiMagic = 0x5D1C'9EA3, kGameCubeMagic = 0xC233'9F3D;
-  constexpr std::size_t kMagicAt = 0x18, kGameCubeMagicAt = 0x1C, kHead = 0x100;
+  constexpr std::size_t kHead = 0x100;
   const Bytes head = image.blocks() ? read_up_to(*image.blocks(), 0, kHead) : Bytes{};
-  if (head.size() < kHead || load_be32(head, kMagicAt) != kWiiMagic) {
-    const bool game_cube = head.size() == kHead && load_be32(head, kGameCubeMagicAt) == kGameCubeMagic;
+  if (head.size() < kHead || load_be32(head, kWiiMarkAt) != kWiiMark) {
+    const bool game_cube = head.size() == kHead && load_be32(head, kGameCubeMarkAt) == kGameCubeMark;
     throw Error({.code = "no_wii_disc",
                  .what = "only a Wii disc goes into this container",
                  .file = image.path.string(),

@@ -4,13 +4,13 @@
 #include <map>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 namespace opifex::wbfs {
 namespace {
 
 constexpr unsigned kLeastSectorShift = 9, kMostSectorShift = 12, kLeastBlockShift = 18, kMostBlockShift = 28;
 constexpr std::size_t kHeader = 12;
-constexpr std::uint32_t kWiiMagic = 0x5D1C'9EA3, kGameCubeMagic = 0xC233'9F3D;
 
 
 class Reader {
@@ -118,11 +118,11 @@ class Reader {
           {"renamed_copy", fmt::format("the copy of the disc's header at {:#x} says something else: {}", at,
                                        printable(field(info, 0x20, 64)))});
     const std::uint64_t needed = disc.blocks.size();
-    const std::uint64_t single = (kSingleLayerBytes + g.block_bytes() - 1) / g.block_bytes();
-    disc.size_bytes = load_be32(head, 0x1C) == kGameCubeMagic ? kGameCubeBytes
-                      : needed > single                       ? kDualLayerBytes
-                                                              : kSingleLayerBytes;
-    if (load_be32(head, 0x18) != kWiiMagic && load_be32(head, 0x1C) != kGameCubeMagic)
+    const std::uint64_t single = ceil_div(kWiiSingleLayerBytes, g.block_bytes());
+    disc.size_bytes = load_be32(head, kGameCubeMarkAt) == kGameCubeMark ? kGameCubeDiscBytes
+                      : needed > single                       ? kWiiDualLayerBytes
+                                                              : kWiiSingleLayerBytes;
+    if (load_be32(head, kWiiMarkAt) != kWiiMark && load_be32(head, kGameCubeMarkAt) != kGameCubeMark)
       table_.warnings.push_back({"no_disc_magic", "the disc has neither the mark of a Wii nor of a GameCube disc"});
     if (needed * g.block_bytes() >= disc.size_bytes + g.block_bytes()) {
       disc.size_bytes = needed * g.block_bytes();

@@ -11,8 +11,6 @@ namespace opifex::wbfs {
 
 /// A Wii disc as the container counts it: two layers and a little more, in clusters of 32 KiB.
 inline constexpr std::uint64_t kClusterBytes = 0x8000, kClustersPerDisc = 286'864;
-inline constexpr std::uint64_t kSingleLayerBytes = 4'699'979'776, kDualLayerBytes = 8'511'160'320,
-                               kGameCubeBytes = 1'459'978'240;
 inline constexpr std::size_t kInfoHead = 0x100;
 
 struct Geometry {

@@ -1,5 +1,6 @@
 // The game partition of an Xbox disc, bare.
 #include "opifex/core/image/format.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
@@ -20,8 +21,7 @@ constexpr std::array<std::string_view, 1> kExtensions = {".iso"};
 constexpr std::uint64_t kPadding = 65536;
 
 int probe(const ByteSource& source, std::string_view) {
-  constexpr std::uint64_t kDescriptor = 32 * cd::kUserBytes;
-  return as_text(read_up_to(source, kDescriptor, 20)) == "MICROSOFT*XBOX*MEDIA" ? 160 : 0;
+  return as_text(read_up_to(source, kXdvdfsMarkAt, kXdvdfsMark.size())) == kXdvdfsMark ? 160 : 0;
 }
 
 Image open(const fs::path& path, const OpenOptions& options) {

@@ -1,4 +1,5 @@
 #include "opifex/core/volumes/file_system.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
@@ -18,7 +19,7 @@ constexpr std::uint64_t kBlock = 2048, kDescriptorsAt = 16;
 std::optional<std::uint64_t> second_layer(const ByteSource& disc, const Volume& volume) {
   if (volume.blocks <= kDescriptorsAt) return std::nullopt;
   const Bytes head = read_up_to(disc, volume.blocks * kBlock, 6);
-  const bool descriptor = head.size() == 6 && head[0] == std::byte{1} && as_text(head).substr(1) == "CD001";
+  const bool descriptor = head.size() == 6 && head[0] == std::byte{1} && as_text(head).substr(1) == kIsoMark;
   return descriptor ? std::optional(volume.blocks - kDescriptorsAt) : std::nullopt;
 }
 

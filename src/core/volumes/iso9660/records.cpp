@@ -58,7 +58,7 @@ Record parse_record(ByteView r) {
 }
 
 bool is_descriptor(ByteView d) {
-  return d.size() >= kBlock && as_text(d).substr(descriptor_at::kStandardId, kStandard.size()) == kStandard;
+  return d.size() >= kBlock && as_text(d).substr(descriptor_at::kStandardId, kIsoMark.size()) == kIsoMark;
 }
 
 Descriptor parse_descriptor(ByteView d) {

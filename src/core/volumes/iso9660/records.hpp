@@ -6,14 +6,14 @@
 #include <string>
 
 #include "opifex/core/base/bytes.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/dates.hpp"
 
 namespace opifex::iso {
 
 inline constexpr std::size_t kBlock = 2048;
-inline constexpr std::uint64_t kFirstDescriptor = 16, kMostDescriptors = 64;  ///< sectors behind the volume's start
+inline constexpr std::uint64_t kFirstDescriptor = kIsoDescriptorSector, kMostDescriptors = 64;  ///< sectors behind the volume's start
 inline constexpr unsigned kPrimary = 1, kSupplementary = 2, kTerminator = 255;
-inline constexpr std::string_view kStandard = "CD001", kXaMark = "CD-XA001";
 
 /// Where a volume descriptor has its fields (8.4, 8.5; the mark of CD-ROM XA in the part for applications).
 namespace descriptor_at {

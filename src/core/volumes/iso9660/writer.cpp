@@ -254,7 +254,7 @@ class Builder {
     };
     using namespace descriptor_at;
     put.byte(kType, tree.joliet ? kSupplementary : kPrimary);
-    put.bytes(kStandardId, as_view(kStandard));
+    put.bytes(kStandardId, as_view(kIsoMark));
     put.byte(kVersion, 1);
     text(kSystemId, 32, "");
     text(kVolumeId, 32, volume_id());

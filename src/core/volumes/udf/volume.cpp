@@ -1,4 +1,5 @@
 #include "opifex/core/volumes/udf/volume.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 #include <deque>
@@ -431,7 +432,7 @@ bool has_udf(const ByteSource& disc) {
     if (b.size() < kBlock) return false;
     const std::string_view id = as_text(b).substr(1, 5);
     if (id == "NSR02" || id == "NSR03") return true;
-    if (id != "CD001" && id != "BEA01" && id != "BOOT2" && id != "CDW02" && id != "TEA01") return false;
+    if (id != kIsoMark && id != "BEA01" && id != "BOOT2" && id != "CDW02" && id != "TEA01") return false;
   }
   return false;
 }

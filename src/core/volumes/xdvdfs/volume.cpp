@@ -1,4 +1,5 @@
 #include "opifex/core/volumes/xdvdfs/volume.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 #include <array>
@@ -13,7 +14,6 @@ namespace opifex {
 namespace {
 
 constexpr std::uint64_t kBlock = 2048, kDescriptor = 32, kFirstFree = 33;
-constexpr std::string_view kMark = "MICROSOFT*XBOX*MEDIA";
 constexpr std::size_t kSecondMark = 0x7EC, kEntryHead = 14;
 constexpr std::uint64_t kLargestTable = 0x40000;
 constexpr std::uint32_t kNone = 0xFFFF;
@@ -48,7 +48,7 @@ class Reader {
 
   Volume read() {
     const Bytes head = read_up_to(*disc_, offset_ + kDescriptor * kBlock, kBlock);
-    if (as_text(head).substr(kSecondMark, kMark.size()) != kMark)
+    if (as_text(head).substr(kSecondMark, kXdvdfsMark.size()) != kXdvdfsMark)
       damage("second_mark", "the mark at the end of the volume descriptor is not there");
     volume_.created = load_le64(head, 0x1C);
     tables_.push_back({load_le32(head, 0x14), load_le32(head, 0x18), "", 0});
@@ -240,7 +240,7 @@ std::optional<std::uint64_t> find_game_partition(const ByteSource& disc) {
   std::set<std::uint64_t> found;
   for (const std::uint64_t place : as_they_lie) {
     const Bytes head = read_up_to(disc, place + kDescriptor * kBlock, kBlock);
-    if (head.size() == kBlock && as_text(head).starts_with(kMark)) found.insert(place);
+    if (head.size() == kBlock && as_text(head).starts_with(kXdvdfsMark)) found.insert(place);
     if (found.contains(0)) return 0;
   }
   for (const std::uint64_t place : kPlaces)

@@ -1,4 +1,5 @@
 #include "opifex/core/volumes/xdvdfs/writer.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 #include <map>
@@ -13,7 +14,6 @@ constexpr std::uint64_t kBlock = 2048, kDescriptor = 32, kRootSector = 33, kPadd
 constexpr std::size_t kEntryHead = 14, kMostNameBytes = 255, kFurthestEntry = 0xFFFE * 4;
 constexpr std::uint64_t kLargestFile = 0xFFFF'FFFF;
 constexpr unsigned kFolderBit = 0x10, kUsual = 0x20;
-constexpr std::string_view kMark = "MICROSOFT*XBOX*MEDIA";
 
 std::uint64_t blocks_of(std::uint64_t bytes) { return ceil_div(bytes, kBlock); }
 
@@ -148,8 +148,8 @@ class Maker {
 
   Bytes descriptor() const {
     Bytes block(kBlock);
-    std::copy(as_view(kMark).begin(), as_view(kMark).end(), block.begin());
-    std::copy(as_view(kMark).begin(), as_view(kMark).end(), block.begin() + 0x7EC);
+    std::copy(as_view(kXdvdfsMark).begin(), as_view(kXdvdfsMark).end(), block.begin());
+    std::copy(as_view(kXdvdfsMark).begin(), as_view(kXdvdfsMark).end(), block.begin() + 0x7EC);
     store_le32(block, 0x14, static_cast<std::uint32_t>(kRootSector));
     store_le32(block, 0x18, static_cast<std::uint32_t>(nodes_.front().table_bytes));
     for (std::size_t i = 0; i < 8; ++i) block[0x1C + i] = static_cast<std::byte>(options_.filetime >> 8 * i & 255);

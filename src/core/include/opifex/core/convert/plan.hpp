@@ -46,7 +46,13 @@ struct Conversion {
 /// Reads what it must to know every loss; writes nothing. Error if the target cannot hold this image at all.
 Conversion plan_conversion(const Image& image, const ConvertRequest& request, JobContext& context);
 
-/// Error (needs_word, "loss") that names the losses not accepted.
+/// The losses that show in the layout alone, before a sector is read. `data_track` is the one that a format of a single
+/// track keeps; 0: none.
+std::vector<Loss> layout_losses(const cd::Layout& layout, const Capabilities& holds, int data_track);
+
+/// Error (needs_word, "loss") that names the losses not accepted, and a format that loses nothing.
+void refuse_losses(std::span<const Loss> losses, const std::string& file, const Format& target,
+                   std::string_view lossless);
 void refuse_losses(const Conversion& conversion, const Image& image, const Format& target);
 
 struct WrittenFile {

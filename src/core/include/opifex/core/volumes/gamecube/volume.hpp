@@ -3,15 +3,12 @@
 #pragma once
 
 #include "opifex/core/volumes/volume.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 namespace opifex {
 
-inline constexpr std::uint64_t kGameCubeDiscBytes = 1'459'978'240;
-
 /// Where each part of the boot area is, in bytes. A table and files follow wherever the header says.
 inline constexpr std::size_t kBootHeaderBytes = 0x440, kBootInfoBytes = 0x2000, kBootLoaderAt = 0x2440;
-inline constexpr std::uint32_t kWiiMark = 0x5D1C'9EA3, kGameCubeMark = 0xC233'9F3D;
-inline constexpr std::size_t kWiiMarkAt = 0x18, kGameCubeMarkAt = 0x1C;
 
 /// A volume with what only these consoles need.
 struct ConsoleVolume {

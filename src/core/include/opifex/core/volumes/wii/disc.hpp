@@ -7,12 +7,12 @@
 #include <vector>
 
 #include "opifex/core/base/cipher.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/io/key_ring.hpp"
 #include "opifex/core/volumes/gamecube/volume.hpp"
 
 namespace opifex {
 
-inline constexpr std::uint64_t kWiiSingleLayerBytes = 4'699'979'776, kWiiDualLayerBytes = 8'511'160'320;
 /// A cluster: hashes, then data.
 inline constexpr std::size_t kWiiClusterBytes = 0x8000, kWiiHashBytes = 0x400, kWiiDataBytes = 0x7C00;
 /// The H3 table: an SHA-1 for each group of 64 clusters.
