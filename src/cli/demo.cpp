@@ -36,7 +36,8 @@ std::string in_workshop(const std::string& word, const fs::path& folder) {
 void refuse_used_folder(const fs::path& folder, Existing existing) {
   if (existing == Existing::replace || !fs::exists(folder) || fs::is_empty(folder)) return;
   throw Error({.fault = Fault::needs_word,
-               .code = "exists", .cause = Cause::exists,
+               .code = "exists",
+               .cause = Cause::exists,
                .what = "the folder is not empty",
                .file = folder.string(),
                .hint = "<overwrite> builds the workshop again; another folder can be named"});

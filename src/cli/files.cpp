@@ -42,7 +42,8 @@ extern const Command kExtract = {
     "writes the files inside images to a folder",
     "Without PATH everything is written. Dates are kept. Files that are there already with the same size and date are\n"
     "left alone, so a stopped job goes on where it was. Names that no drive can have get _ in place of what is wrong.\n"
-    "IMAGE may be a folder of images: of several each gets a folder of its own. A word that is both, a file here and a\n"
+    "IMAGE may be a folder of images: of several each gets a folder of its own. A word that is both, a file here and "
+    "a\n"
     "path in the first image, is taken as the path.",
     "  opifex extract 'Moth & Lantern.cue' --into moth/\n  opifex extract game.chd '**/*.TXT' --into texts/ --check\n",
     &jobs::extract_settings,

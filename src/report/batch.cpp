@@ -39,7 +39,7 @@ std::string short_kinds(const std::vector<Loss>& losses) {
   return text.empty() ? "nothing" : text;
 }
 
-std::string loss_lines(const std::vector<jobs::BatchItem>& items) {
+std::string item_losses(const std::vector<jobs::BatchItem>& items) {
   std::string text;
   for (const jobs::BatchItem& item : items)
     if (!item.losses.empty()) text += fmt::format("  loses     {}: {}\n", printable(item.name), kinds(item.losses));
@@ -72,9 +72,9 @@ Json result_json(const jobs::BatchResult& r) {
 std::string batch_plan_text(const jobs::BatchPlan& plan) {
   Table table({{"Input"}, {"Output"}, {"In", Align::right}, {"Out at most", Align::right}, {"Would be lost"}});
   for (const jobs::BatchItem& item : plan.items)
-    table.add({printable(item.name), printable(item.out.string()), human_size(item.bytes_in),
+    table.add({item.name, item.out.string(), human_size(item.bytes_in),
                item.done_already ? "is there" : human_size(item.bytes_out()), short_kinds(item.losses)});
-  std::string text = table.text() + "\n" + loss_lines(plan.items) + left_out_lines(plan.left_out);
+  std::string text = table.text() + "\n" + item_losses(plan.items) + left_out_lines(plan.left_out);
   return text + fmt::format("  {}, {} in, at most {} out, {} free ({})\n", plural(plan.items.size(), "image"),
                             human_size(plan.bytes_in), human_size(plan.bytes_out), human_size(plan.target.free_bytes),
                             plan.target.file_system);
@@ -83,7 +83,7 @@ std::string batch_plan_text(const jobs::BatchPlan& plan) {
 std::string batch_start_text(const jobs::BatchPlan& plan) {
   std::string text = fmt::format("{} to {}: {} in, at most {} out\n", plural(plan.items.size(), "image"), plan.becomes,
                                  human_size(plan.bytes_in), human_size(plan.bytes_out));
-  return text + loss_lines(plan.items);
+  return text + item_losses(plan.items);
 }
 
 std::string batch_line(const jobs::BatchStep& step, const jobs::Written& written) {

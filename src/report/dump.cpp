@@ -15,7 +15,9 @@ using dump::DumpResult;
 using dump::MediumKind;
 
 void add(std::string& text, const char* label, const std::string& value) {
-  if (!value.empty()) text += fmt::format("  {:<11} {}\n", label, printable(value));
+  Facts facts;
+  facts.add(label, value);
+  text += facts.text();
 }
 
 std::string duration(double seconds) {
@@ -63,7 +65,7 @@ std::string medium_text(const DumpPlan& plan) {
   add(text, "Disc", disc_line(plan));
   if (!id.platform.empty()) add(text, "Platform", platform_name(id.platform));
   add(text, "Serial", id.serial);
-  add(text, "Title", printable(id.title));
+  add(text, "Title", id.title);
   add(text, "Region", id.region);
   add(text, "Encrypted", encryption(plan));
   return text;
@@ -86,23 +88,6 @@ std::string track_table(const DumpPlan& plan) {
                t.pregap_lba < t.start_lba ? cd::to_string(cd::msf_of_frames(t.start_lba - t.pregap_lba)) : "-",
                cd::to_string(cd::msf_of_frames(t.length())), t.isrc});
   return "\n" + table.text("  ");
-}
-
-std::string warning_lines(const std::vector<Warning>& warnings) {
-  std::string text;
-  for (const Warning& w : warnings) text += fmt::format("  warning     {} [{}]\n", printable(warning_text(w)), w.code);
-  return text;
-}
-
-std::string loss_lines(const std::vector<Loss>& losses) {
-  std::string text;
-  for (const Loss& l : losses)
-    text += fmt::format("  loss        {} ({}): {}: {}\n", l.kind,
-                        !is_content_loss(l.kind) ? "filler"
-                        : l.accepted             ? "accepted"
-                                                 : "refused",
-                        l.where, l.detail);
-  return text;
 }
 
 std::string states_line(const SectorMap& map) {
@@ -255,7 +240,7 @@ std::string dump_plan_text(const DumpPlan& plan, DumpTense tense) {
   text += track_table(plan) + "\n";
   for (const PlannedFile& f : plan.files)
     add(text, tense == DumpTense::now ? "writing" : "would write",
-        fmt::format("{}  {}", printable(f.path.string()), bytes_text(f.size_bytes)));
+        fmt::format("{}  {}", f.path.string(), bytes_text(f.size_bytes)));
   std::string target = plan.target.file_system;
   if (plan.target.free_bytes != UINT64_MAX) target += fmt::format(", {} free", human_size(plan.target.free_bytes));
   add(text, "target", target);
@@ -266,7 +251,7 @@ std::string dump_text(const DumpPlan& plan, const DumpResult& r) {
   const Identity& id = plan.medium.identity;
   std::string text = printable(plan.source) + "\n";
   add(text, "Disc", disc_line(plan));
-  add(text, "Title", printable(id.title) + (id.serial.empty() ? "" : fmt::format(" ({})", id.serial)));
+  add(text, "Title", id.title + (id.serial.empty() ? "" : fmt::format(" ({})", id.serial)));
   add(text, "Encrypted", encryption(plan));
   add(text, "Offset", offset_text(plan));
   std::uint64_t bytes = 0;
@@ -279,8 +264,7 @@ std::string dump_text(const DumpPlan& plan, const DumpResult& r) {
   const bool named =
       std::any_of(r.outputs.begin(), r.outputs.end(), [&](const auto& f) { return f.path == plan.lead; });
   add(text, "Saved as",
-      fmt::format("{}  {} in {}", printable(named ? lead : shortest), human_size(bytes),
-                  plural(r.outputs.size(), "file")));
+      fmt::format("{}  {} in {}", named ? lead : shortest, human_size(bytes), plural(r.outputs.size(), "file")));
   const double read = static_cast<double>(plan.sectors() * plan.sector_bytes());
   std::string time = duration(r.seconds);
   if (r.seconds > 0) time += fmt::format(", {:.1f} MB/s on average", read / r.seconds / 1e6);

@@ -101,13 +101,11 @@ void add_rescue(Json& json, const RescueResult& result, const std::vector<std::s
 
 std::string folder_copy_text(const std::filesystem::path& from, const std::filesystem::path& into,
                              const dump::FolderCopy& copy, bool planned) {
-  std::string text = fmt::format("{}\n", printable(from.string()));
-  const auto line = [&](const char* label, const std::string& value) {
-    text += fmt::format("  {:<11} {}\n", label, printable(value));
-  };
+  Facts facts;
+  const auto line = [&](const char* label, const std::string& value) { facts.add(label, value); };
   line(planned ? "would copy" : "copied",
        fmt::format("{} files, {} ({} bytes), into {}", grouped(copy.files.size()), human_size(copy.total_bytes),
-                   grouped(copy.total_bytes), printable(into.string())));
+                   grouped(copy.total_bytes), into.string()));
   line("source", copy.file_system.empty() ? "unknown file system" : copy.file_system);
   line("note", "the files of a disc are not the disc: boot area, order, gaps and music stay behind");
   if (!planned) {
@@ -117,11 +115,11 @@ std::string folder_copy_text(const std::filesystem::path& from, const std::files
     line("verdict", copy.complete() ? "every file reads back as it was read" : "some files could not be read whole");
     for (const dump::CopiedFile& f : copy.files)
       for (const dump::UnreadableBytes& u : f.unreadable)
-        line("unreadable", fmt::format("{}: {} bytes from {}, filled with 55h", printable(f.path.string()),
-                                       grouped(u.size_bytes), grouped(u.first)));
+        line("unreadable", fmt::format("{}: {} bytes from {}, filled with 55h", f.path.string(), grouped(u.size_bytes),
+                                       grouped(u.first)));
   }
-  for (const Warning& w : copy.warnings) line("warning", fmt::format("{} [{}]", printable(warning_text(w)), w.code));
-  return text;
+  for (const Warning& w : copy.warnings) line("warning", fmt::format("{} [{}]", warning_text(w), w.code));
+  return printable(from.string()) + "\n" + facts.text();
 }
 
 Json folder_copy_json(const std::filesystem::path& from, const std::filesystem::path& into,

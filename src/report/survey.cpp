@@ -59,7 +59,9 @@ std::string size_text(std::uint64_t bytes) {
 }
 
 std::string fact(const char* label, const std::string& value) {
-  return value.empty() ? "" : fmt::format("  {:<12}{}\n", label, printable(value));
+  Facts facts;
+  facts.add(label, value);
+  return facts.text();
 }
 
 }  // namespace
@@ -112,9 +114,9 @@ std::string survey_text(const Survey& survey) {
         {{"Platform"}, {"Serial"}, {"Title"}, {"Disc"}, {"Format"}, {"Size", Align::right}, {"State"}, {"Path"}});
     for (const SurveyItem& i : survey.items) {
       const bool image = i.kind == SurveyKind::image;
-      table.add({i.id.platform.empty() && !image ? "-" : short_platform_name(i.id.platform), i.id.serial,
-                 printable(i.id.title), disc_text(survey, i), format_text(i), human_size(i.size_bytes), state_text(i),
-                 printable(relative(survey, i.path))});
+      table.add({i.id.platform.empty() && !image ? "-" : short_platform_name(i.id.platform), i.id.serial, i.id.title,
+                 disc_text(survey, i), format_text(i), human_size(i.size_bytes), state_text(i),
+                 relative(survey, i.path)});
     }
     text += "\n" + table.text("  ");
   }
@@ -151,8 +153,7 @@ std::string listing_text(const std::string& path, const ImageListing& listing) {
   std::uint64_t stored = 0;
   Table table({{"Slot", Align::right}, {"Serial"}, {"Title"}, {"Stored", Align::right}, {"Disc", Align::right}});
   for (const ImageListing::Item& d : listing.images) {
-    table.add(
-        {fmt::format("{}", d.slot), d.id, printable(d.title), human_size(d.stored_bytes), human_size(d.size_bytes)});
+    table.add({fmt::format("{}", d.slot), d.id, d.title, human_size(d.stored_bytes), human_size(d.size_bytes)});
     stored += d.stored_bytes;
   }
   std::string text = printable(path) + "\n" + fact("Format", "a container of many Wii discs (WBFS)");
@@ -198,7 +199,7 @@ std::string other_text(const std::string& path, const NonImage& other) {
   text += fact(other.what == "drive" ? "Holds" : "Platform",
                other.id.platform == "sfo" ? "" : platform_name(other.id.platform));
   if (other.what == "container") text += fact("Known by", other.id.evidence.front());
-  text += fact("Serial", other.id.serial) + fact("Title", printable(other.id.title)) + fact("Region", other.id.region);
+  text += fact("Serial", other.id.serial) + fact("Title", other.id.title) + fact("Region", other.id.region);
   text +=
       fact("Version", other.id.version) + fact("Category", other.id.category) + fact("Content id", other.content_id);
   text += fact("Size", size_text(other.size_bytes));
@@ -208,7 +209,7 @@ std::string other_text(const std::string& path, const NonImage& other) {
   else if (other.size_check == "exact")
     text += fact("Complete", "yes");
   for (const auto& s : other.split_files)
-    text += fact("Split file", fmt::format("{}, {} part{}, {}{}", printable(s.path), s.parts, s.parts == 1 ? "" : "s",
+    text += fact("Split file", fmt::format("{}, {} part{}, {}{}", s.path, s.parts, s.parts == 1 ? "" : "s",
                                            human_size(s.size_bytes), s.complete ? "" : ": PARTS ARE MISSING"));
   return text;
 }

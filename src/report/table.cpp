@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include <fmt/format.h>
+
 #include "opifex/core/base/text.hpp"
 
 namespace opifex::report {
@@ -62,6 +64,10 @@ std::string Table::text(const std::string& indent) const {
   line([&](std::size_t c) { return columns_[c].title; });
   for (const auto& row : rows_) line([&](std::size_t c) { return row[c]; });
   return out;
+}
+
+void Facts::add(std::string_view label, const std::string& value) {
+  if (!value.empty()) text_ += fmt::format("  {:<11} {}\n", label, printable(value));
 }
 
 }  // namespace opifex::report

@@ -13,18 +13,6 @@ namespace {
 
 std::string time(std::int64_t frames) { return cd::to_string(cd::msf_of_frames(frames)); }
 std::string position(cd::Lba lba) { return cd::to_string(cd::msf_of_lba(lba)); }
-/// "Format      cue sheet ..." lines.
-class Facts {
- public:
-  void add(const char* label, const std::string& value) {
-    if (!value.empty()) text_ += fmt::format("  {:<11} {}\n", label, printable(value));
-  }
-  const std::string& text() const { return text_; }
-
- private:
-  std::string text_;
-};
-
 std::string layout_table(const Image& image) {
   Table table({{"Track", Align::right},
                {"Kind"},
@@ -42,7 +30,7 @@ std::string layout_table(const Image& image) {
                placed ? fmt::format("{}", t.start_lba) : "?", gap > 0 ? time(gap) : "-",
                t.incomplete ? "?" : time(t.length()),
                t.incomplete ? "?" : grouped(static_cast<std::uint64_t>(t.length()) * t.mode.sector_bytes),
-               file           ? printable(file->path.filename().string())
+               file           ? file->path.filename().string()
                : t.incomplete ? "(missing)"
                               : ""});
     placed = placed && !t.incomplete;
@@ -111,16 +99,6 @@ std::string kinds_text(const std::map<std::string, std::uint64_t>& kinds) {
   std::string text;
   for (const auto& [kind, n] : kinds)
     text += fmt::format("{}{} {}", text.empty() ? "" : ", ", grouped(n), kind_name(kind));
-  return text;
-}
-
-std::string losses_text(const std::vector<Loss>& losses) {
-  std::string text;
-  for (const Loss& loss : losses) {
-    const char* state = !is_content_loss(loss.kind) ? "filler" : loss.accepted ? "accepted" : "refused";
-    text +=
-        fmt::format("  loss        {} ({}): {}: {}\n", loss.kind, state, printable(loss.where), printable(loss.detail));
-  }
   return text;
 }
 
@@ -196,7 +174,7 @@ std::string partitions_table(const Identity& id) {
                p.blank       ? "blank"
                : p.encrypted ? "yes"
                              : "no",
-               key_text(p), p.files ? grouped(*p.files) : "", p.title_id, printable(p.title)});
+               key_text(p), p.files ? grouped(*p.files) : "", p.title_id, p.title});
   return table.text("  ");
 }
 
@@ -233,9 +211,8 @@ std::string identify_text(const Image& image, const Identity& id) {
   facts.add("Size", bytes_text(image.size_bytes()) +
                         (image.files.size() > 1 ? fmt::format(" in {} files", image.files.size()) : ""));
   if (!image.parts.empty())
-    facts.add("Parts",
-              fmt::format("{}: {} to {}", image.parts.size(), printable(image.parts.front().filename().string()),
-                          printable(image.parts.back().filename().string())));
+    facts.add("Parts", fmt::format("{}: {} to {}", image.parts.size(), image.parts.front().filename().string(),
+                                   image.parts.back().filename().string()));
   facts.add("Complete", image.complete ? "yes" : "NO");
   if (image.container)
     for (const ContainerFact& fact : image.container->facts())
@@ -293,7 +270,7 @@ std::string plan_text(const jobs::Written& job) {
   if (const auto files = planned_files(conversion.plan); files.size() > 1)
     for (const PlannedFile& f : files)
       text += fmt::format("  file        {}  {}\n", printable(f.path.filename().string()), human_size(f.size_bytes));
-  text += losses_text(conversion.losses);
+  text += loss_lines(conversion.losses);
   if (conversion.losses.empty()) text += "  loss        none\n";
   text += warnings_text(conversion.warnings);
   text += fmt::format("  space       {} needed, {} free ({})\n", human_size(conversion.output_bytes()),
@@ -310,7 +287,7 @@ std::string written_text(const jobs::Written& job) {
   for (const WrittenFile& f : job.outputs)
     text += fmt::format("wrote {}  {}{}\n", printable(f.path.string()), bytes_text(f.size_bytes),
                         f.sha1.empty() ? "" : "  sha1 " + f.sha1);
-  text += losses_text(conversion.losses);
+  text += loss_lines(conversion.losses);
   text += warnings_text(conversion.warnings);
   if (!job.proof.compared.empty())
     text += fmt::format("proved: the output decodes to the input: {}{}\n", job.proof.compared,

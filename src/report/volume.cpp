@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <ctime>
 
-#include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/dates.hpp"
+#include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/volumes/file_system.hpp"
 #include "opifex/report/table.hpp"

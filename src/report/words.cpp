@@ -2,6 +2,10 @@
 
 #include <algorithm>
 
+#include <fmt/format.h>
+
+#include "opifex/core/base/text.hpp"
+
 namespace opifex::report {
 namespace {
 
@@ -40,6 +44,22 @@ std::string error_text(const ErrorDetails& error) {
 
 std::string warning_text(const Warning& warning) {
   return warning.hint.empty() ? warning.message : warning.message + "; " + hint_text(warning.hint);
+}
+
+std::string warning_lines(const std::vector<Warning>& warnings) {
+  std::string text;
+  for (const Warning& w : warnings) text += fmt::format("  warning     {} [{}]\n", printable(warning_text(w)), w.code);
+  return text;
+}
+
+std::string loss_lines(const std::vector<Loss>& losses) {
+  std::string text;
+  for (const Loss& loss : losses) {
+    const char* state = !is_content_loss(loss.kind) ? "filler" : loss.accepted ? "accepted" : "refused";
+    text +=
+        fmt::format("  loss        {} ({}): {}: {}\n", loss.kind, state, printable(loss.where), printable(loss.detail));
+  }
+  return text;
 }
 
 }  // namespace opifex::report

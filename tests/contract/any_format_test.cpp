@@ -50,8 +50,9 @@ TEST_P(AnyFormat, EveryJobEndsOrIsRefusedInWords) {
   EXPECT_TRUE(identified && identified->failures.empty()) << "what can be opened can be named";
   ends("check", [&]() -> jobs::Outcome { return run(jobs::CheckJob{.inputs = {file}}, listener, context); });
   ends("files", [&] { return run(jobs::FilesJob{.inputs = {file}}, listener, context); });
-  ends("extract",
-       [&] { return run(jobs::ExtractFilesJob{.inputs = {file}, .into = (folder / "files").string()}, listener, context); });
+  ends("extract", [&] {
+    return run(jobs::ExtractFilesJob{.inputs = {file}, .into = (folder / "files").string()}, listener, context);
+  });
   const auto compared =
       ends("compare", [&] { return run(jobs::CompareJob{.inputs = {file}, .other = file}, listener, context); });
   EXPECT_TRUE(!compared || compared->good) << "it is the same as itself";
@@ -79,7 +80,8 @@ TEST_P(AnyFormat, IntoEveryFormatItGoesOrIsRefusedAndWhatWasWrittenIsProved) {
     const fs::path out = folder / (std::string("into-") + std::string(target->id));
     jobs::ConvertJob job{.inputs = {sample.string()}, .target = target, .out = out.string() + "/"};
     job.writing.prove = !huge;
-    const auto outcome = ends(std::string("to ") + std::string(target->id), [&] { return run(job, listener, context); });
+    const auto outcome =
+        ends(std::string("to ") + std::string(target->id), [&] { return run(job, listener, context); });
     EXPECT_EQ(fs::exists(out) && !listing(out).empty(), outcome.has_value()) << target->id << ": all or nothing";
   }
   EXPECT_EQ(read_up_to(*open_file(sample), 0, SIZE_MAX >> 1), before) << "the input is never touched";

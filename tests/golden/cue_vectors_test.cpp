@@ -216,7 +216,8 @@ TEST(IsoVectors, GiveTheExpectedRawImage) {
   EXPECT_EQ(tracks_json(iso), expected["iso"]["read"]["tracks"]);
   convert(iso, "bin", folder / "raw.bin");
   EXPECT_EQ(sha256_file(folder / "raw.bin"), expected["iso_to_mode1"]["sha256"]);
-  const Image told = open_image(vector_path("cd/mode1/Kestrel Circuit.iso"), {.settings = Settings::of(kAsMode2, {{"mode", "2"}})});
+  const Image told =
+      open_image(vector_path("cd/mode1/Kestrel Circuit.iso"), {.settings = Settings::of(kAsMode2, {{"mode", "2"}})});
   convert(told, "bin", folder / "mode2.bin");
   EXPECT_EQ(sha256_file(folder / "mode2.bin"), expected["iso_to_mode2"]["sha256"])
       << "the user's word overrides the guess";

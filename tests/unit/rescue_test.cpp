@@ -208,7 +208,8 @@ TEST(Rescue, OfBlocksFillsWhatOneOfThemLacks) {
   r.image.blocks()->read_at(0, joined);
   EXPECT_EQ(as_text(joined), original);
   testkit::write_file(folder / "short.iso", original.substr(2048));
-  EXPECT_THROW(plan_rescue({{open_image(folder / "a.iso"), {}}, {open_image(folder / "short.iso"), {}}}, context), Error);
+  EXPECT_THROW(plan_rescue({{open_image(folder / "a.iso"), {}}, {open_image(folder / "short.iso"), {}}}, context),
+               Error);
 }
 
 }  // namespace

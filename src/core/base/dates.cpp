@@ -9,7 +9,8 @@ namespace chrono = std::chrono;
 
 CivilTime civil_time(std::int64_t seconds) {
   constexpr chrono::sys_seconds kFirst = chrono::sys_days(chrono::year::min() / 1 / 1);
-  constexpr chrono::sys_seconds kLast = chrono::sys_days(chrono::year::max() / 12 / 31) + chrono::days(1) - chrono::seconds(1);
+  constexpr chrono::sys_seconds kLast =
+      chrono::sys_days(chrono::year::max() / 12 / 31) + chrono::days(1) - chrono::seconds(1);
   const chrono::sys_seconds time(chrono::seconds(
       std::clamp<std::int64_t>(seconds, kFirst.time_since_epoch().count(), kLast.time_since_epoch().count())));
   const auto days = chrono::floor<chrono::days>(time);
@@ -31,8 +32,8 @@ std::optional<std::int64_t> seconds_of(const CivilTime& t) {
   const chrono::year_month_day date{chrono::year(t.year), chrono::month(static_cast<unsigned>(t.month)),
                                     chrono::day(static_cast<unsigned>(t.day))};
   if (!date.ok()) return std::nullopt;
-  const chrono::sys_seconds time = chrono::sys_days(date) + chrono::hours(t.hour) + chrono::minutes(t.minute) +
-                                   chrono::seconds(t.second);
+  const chrono::sys_seconds time =
+      chrono::sys_days(date) + chrono::hours(t.hour) + chrono::minutes(t.minute) + chrono::seconds(t.second);
   return time.time_since_epoch().count();
 }
 

@@ -43,8 +43,9 @@ std::string name_fault(std::string_view name) {
 std::string made_safe(std::string_view name, NameRules rules) {
   std::string out(is_utf8(name) ? std::string(name) : std::string(name.size(), '_'));
   for (char& c : out) {
-    const bool reserved = (rules == NameRules::drive && is_one_of(kReservedOnDrives, c)) ||
-                          (rules == NameRules::fatx && (is_one_of(kReservedOnFatx, c) || static_cast<unsigned char>(c) > 0x7F));
+    const bool reserved =
+        (rules == NameRules::drive && is_one_of(kReservedOnDrives, c)) ||
+        (rules == NameRules::fatx && (is_one_of(kReservedOnFatx, c) || static_cast<unsigned char>(c) > 0x7F));
     if (reserved || is_control(c) || is_one_of(kSeparators, c)) c = '_';
   }
   if (out.empty() || out == "." || out == "..") out = std::string(std::max<std::size_t>(1, out.size()), '_');

@@ -361,7 +361,7 @@ Inspection inspection_of(const Image& source, const ConvertRequest& request, con
                          Proof& proof, JobContext& context) {
   const bool prove = how == Inspect::prove, same_content = how != Inspect::readable;
   return [&source, &plan, &proof, &context, prove, same_content, request](const FileSpacePtr& staged,
-                                                                       const std::vector<WrittenFile>& written) {
+                                                                          const std::vector<WrittenFile>& written) {
     if (!source.cd() && !source.blocks()) {  // a package, copied as it is
       if (prove) proof = prove_copies(plan, *staged, written, context);
       return;

@@ -89,7 +89,8 @@ void join_parts(ByPath& folder) {
 
 }  // namespace
 
-Proof prove_folder(const FolderTree& tree, const Image& result, const std::vector<std::string>& made_anew, JobContext& context) {
+Proof prove_folder(const FolderTree& tree, const Image& result, const std::vector<std::string>& made_anew,
+                   JobContext& context) {
   ByPath folder, image = files_in(result);
   list(tree.root, "", folder);
   if (std::any_of(folder.begin(), folder.end(), [&](const auto& f) { return !image.contains(f.first); }))

@@ -51,7 +51,8 @@ bool holds_plain_raw_sectors(const Extent& e) {
 void refuse_unrepairable(const Image& image) {
   if (image.cd() && std::any_of(image.cd()->extents().begin(), image.cd()->extents().end(), holds_plain_raw_sectors))
     return;
-  throw Error({.code = "nothing_to_repair", .cause = Cause::nothing_to_repair,
+  throw Error({.code = "nothing_to_repair",
+               .cause = Cause::nothing_to_repair,
                .what = "there is nothing that could be repaired",
                .file = image.path.string(),
                .found = "no sectors with error correction of their own",
@@ -72,7 +73,8 @@ Image repaired_view(const Image& image, const CheckResult& result) {
       }
     }
   if (mends.empty())
-    throw Error({.code = "nothing_to_repair", .cause = Cause::nothing_to_repair,
+    throw Error({.code = "nothing_to_repair",
+                 .cause = Cause::nothing_to_repair,
                  .what = "there is nothing that could be repaired",
                  .file = image.path.string(),
                  .found = std::string(to_string(result.verdict)),

@@ -114,7 +114,10 @@ void append(std::vector<RescueRange>& ranges, RescueRange range) {
 class Reconciler {
  public:
   Reconciler(std::shared_ptr<const Joiner> joiner, JobContext& context)
-      : joiner_(std::move(joiner)), context_(context), size_(joiner_->sector_bytes()), count_(joiner_->inputs().size()) {
+      : joiner_(std::move(joiner)),
+        context_(context),
+        size_(joiner_->sector_bytes()),
+        count_(joiner_->inputs().size()) {
     likeness_.resize(count_);
     runs_ = runs_of(*joiner_);
     for (const Run& run : runs_) cut(run);

@@ -9,9 +9,9 @@
 #include <fcntl.h>
 #include <sys/stat.h>
 
+#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/glob.hpp"
-#include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
 
 namespace opifex {
@@ -238,7 +238,8 @@ bool same_bytes(const ByteSource& a, const ByteSource& b, JobContext& context) {
 
 class Runner {
  public:
-  Runner(const ExtractPlan& plan, const ExtractJob& job, JobContext& context) : plan_(plan), job_(job), context_(context) {}
+  Runner(const ExtractPlan& plan, const ExtractJob& job, JobContext& context)
+      : plan_(plan), job_(job), context_(context) {}
 
   std::vector<Extracted> run() {
     results_.assign(plan_.items.size(), Extracted::written);

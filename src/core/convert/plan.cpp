@@ -34,8 +34,8 @@ void lose_tracks(const cd::Layout& layout, const Capabilities& holds, int chosen
   if (holds.track_list) return;
   if (holds.audio) {
     if (layout.tracks.size() > 1)
-      losses.push_back({"tracks", fmt::format("{} tracks", layout.tracks.size()),
-                        "the borders between them, which need a sheet"});
+      losses.push_back(
+          {"tracks", fmt::format("{} tracks", layout.tracks.size()), "the borders between them, which need a sheet"});
     return;
   }
   std::vector<int> audio, data;
@@ -136,7 +136,8 @@ class Planner {
           {"bad_sectors",
            fmt::format("{} with wrong EDC or without sync, the first at {}: check and repair the image first",
                        plural(scan.bad, "sector"), at_text(*scan.first_bad)),
-           {}, Cause::bad_sectors});
+           {},
+           Cause::bad_sectors});
     const cd::Track& track = *layout().track(chosen_);
     if (track.start_lba != 0)
       out_.warnings.push_back(

@@ -206,7 +206,8 @@ void inspect(const WriteJob& job, OutputSet& set, const std::vector<WrittenFile>
 
 }  // namespace
 
-std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job, JobContext& context) {
+std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job,
+                                       JobContext& context) {
   finish_interrupted_beside(planned_files(plan));
   check_plan(image, plan, job);
   std::uint64_t total = 0;

@@ -169,7 +169,8 @@ void Drive::make_ready() {
   const auto reply = query(six(inquiry), kInquiryBytes);
   constexpr int kOptical = 5;
   if (!reply || reply->size() < kInquiryBytes || (std::to_integer<int>((*reply)[0]) & 31) != kOptical)
-    throw Error({.code = "not_a_drive", .cause = Cause::not_a_drive,
+    throw Error({.code = "not_a_drive",
+                 .cause = Cause::not_a_drive,
                  .what = "this is no optical drive",
                  .file = transport_.name(),
                  .hint = "a drive is /dev/sr0 or /dev/sg0; an image or partition is read as plain blocks"});

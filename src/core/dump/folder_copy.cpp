@@ -155,7 +155,8 @@ FolderCopy plan_folder_copy(const fs::path& from) {
   return copy;
 }
 
-FolderCopy copy_folder(const fs::path& from, const fs::path& into, Existing existing, JobContext& context, const Opener& open) {
+FolderCopy copy_folder(const fs::path& from, const fs::path& into, Existing existing, JobContext& context,
+                       const Opener& open) {
   FolderCopy copy = plan_folder_copy(from);
   std::vector<PlannedFile> planned;
   std::error_code ignored;

@@ -47,8 +47,8 @@ class DriveBlocks final : public ByteSource {
     Bytes buffer(most_ * cd::kUserBytes);
     while (!out.empty()) {
       const std::uint64_t lba = offset / cd::kUserBytes, inside = offset % cd::kUserBytes;
-      const auto wanted = static_cast<std::uint32_t>(
-          std::min<std::uint64_t>({most_, ceil_div<std::uint64_t>(inside + out.size(), cd::kUserBytes), blocks_ - lba}));
+      const auto wanted = static_cast<std::uint32_t>(std::min<std::uint64_t>(
+          {most_, ceil_div<std::uint64_t>(inside + out.size(), cd::kUserBytes), blocks_ - lba}));
       const auto target = std::span(buffer).first(wanted * cd::kUserBytes);
       const Outcome outcome = drive_.read_blocks(static_cast<std::uint32_t>(lba), wanted, target, false);
       if (outcome.trouble == Trouble::bad_field && wanted > 1) {
@@ -57,7 +57,8 @@ class DriveBlocks final : public ByteSource {
       }
       if (outcome.bytes <= inside || !outcome.ok())
         throw Error({.fault = Fault::device,
-                     .code = "read_failed", .cause = Cause::unreadable,
+                     .code = "read_failed",
+                     .cause = Cause::unreadable,
                      .what = "the disc cannot be read here",
                      .file = name(),
                      .offset = offset,

@@ -454,10 +454,10 @@ void Dump::find_files_hit(const Image& image, const SectorMap& map, DumpResult& 
 
 /// A table of contents that promises more than the disc has.
 void Dump::cut_to(Lba ended, DumpStore& store, SectorMap& map, DumpResult& result) {
-  result.warnings.push_back({"toc_too_long", fmt::format("the disc ends at sector {}, not at {} as it claims: {} "
-                                                         "sectors fewer",
-                                                         ended, plan_.regions.back().end,
-                                                         plan_.regions.back().end - ended)});
+  result.warnings.push_back(
+      {"toc_too_long", fmt::format("the disc ends at sector {}, not at {} as it claims: {} "
+                                   "sectors fewer",
+                                   ended, plan_.regions.back().end, plan_.regions.back().end - ended)});
   store.cut(ended);
   plan_.regions = store.regions();
   if (plan_.regions.empty())
@@ -562,7 +562,8 @@ DumpResult Dump::finish(DumpStore& store, SectorMapFile state, DumpStats stats, 
   // What was asked for and did not come is not intact.
   if (result.subchannel_missing > 0) result.verdict = std::max(result.verdict, DumpVerdict::unsure);
   if (result.verdict != DumpVerdict::intact) job.texts[plan_.map] = print(state);
-  for (WrittenFile& file : write_outputs(image, conversion.plan, job, context)) result.outputs.push_back(std::move(file));
+  for (WrittenFile& file : write_outputs(image, conversion.plan, job, context))
+    result.outputs.push_back(std::move(file));
   store.remove();
   result.map = std::move(state);
   result.stats = std::move(stats);

@@ -27,7 +27,8 @@ class SgDrive final : public DriveTransport {
     if (fd_ < 0) fail("cannot open the drive", errno);
     int version = 0;
     if (::ioctl(fd_, SG_GET_VERSION_NUM, &version) != 0) {
-      throw Error({.code = "not_a_drive", .cause = Cause::not_a_drive,
+      throw Error({.code = "not_a_drive",
+                   .cause = Cause::not_a_drive,
                    .what = "this device takes no drive commands",
                    .file = name_,
                    .hint = "a drive is /dev/sr0 or /dev/sg0; an image or partition is read as plain blocks"});

@@ -92,7 +92,8 @@ const Format& probe_format(const std::filesystem::path& path, const FileSpace& f
   const Bytes head = read_up_to(*source, 0, 16);
   if (&files != host_files().get())
     if (const std::string kind = archive_kind(*source); !kind.empty())
-      throw Error({.code = "unknown_format", .cause = Cause::unknown_format,
+      throw Error({.code = "unknown_format",
+                   .cause = Cause::unknown_format,
                    .what = "this is an archive in an archive",
                    .file = path.string(),
                    .found = kind,
@@ -123,11 +124,11 @@ void find_parts(Image& image) {
     if (parts.size() == 1) first = size;
     const bool last = parts.size() == set->parts.size();
     if (last ? size > first : size != first)
-      image.warnings.push_back(
-          {"uneven_part",
-           fmt::format("{} has {} bytes, the first part {}: one of them may be cut off", printable(name),
-                                      grouped(size), grouped(first)),
-           {}, Cause::uneven_part});
+      image.warnings.push_back({"uneven_part",
+                                fmt::format("{} has {} bytes, the first part {}: one of them may be cut off",
+                                            printable(name), grouped(size), grouped(first)),
+                                {},
+                                Cause::uneven_part});
   }
   // Two discs may be called like two parts.
   const bool joined = std::any_of(image.files.begin(), image.files.end(), [&](const ImageFile& f) {

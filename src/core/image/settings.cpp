@@ -6,8 +6,8 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
-#include "opifex/core/base/error.hpp"
 #include "opifex/core/base/dates.hpp"
+#include "opifex/core/base/error.hpp"
 #include "opifex/core/base/text.hpp"
 
 namespace opifex {

@@ -69,7 +69,8 @@ bool holds_tar(const std::vector<fs::path>& volumes, const std::string& packer) 
 }
 
 [[noreturn]] void missing_part(const fs::path& path, const std::vector<std::string>& names) {
-  throw Error({.code = "missing_part", .cause = Cause::missing_part,
+  throw Error({.code = "missing_part",
+               .cause = Cause::missing_part,
                .what = names.size() == 1 ? "a part of the archive is missing" : "parts of the archive are missing",
                .file = path.string(),
                .found = "no " + fmt::format("{}", fmt::join(names, ", ")),
@@ -78,7 +79,8 @@ bool holds_tar(const std::vector<fs::path>& volumes, const std::string& packer) 
 }
 
 [[noreturn]] void cut_off(const fs::path& volume) {
-  throw Error({.code = "archive_damaged", .cause = Cause::archive,
+  throw Error({.code = "archive_damaged",
+               .cause = Cause::archive,
                .what = "the archive is damaged: its headers do not lead to its end",
                .file = volume.string(),
                .hint = "copy or download it again"});
@@ -101,7 +103,8 @@ std::optional<std::uint64_t> promised_by_zip(const ByteSource& source) {
 }
 
 [[noreturn]] void encrypted(const fs::path& path) {
-  throw Error({.code = "archive_encrypted", .cause = Cause::archive,
+  throw Error({.code = "archive_encrypted",
+               .cause = Cause::archive,
                .what = "the archive is encrypted",
                .file = path.string(),
                .hint = "unpack it with the program that made it, and give its contents"});
@@ -132,7 +135,11 @@ class Listed final : public Archive {
     if (kind_ == "rar4" || kind_ == "rar5") walk_rar(path);
     list();
     const bool any = std::any_of(members_.begin(), members_.end(), [](const ArchiveMember& m) { return !m.folder; });
-    if (!any) throw Error({.code = "archive_empty", .cause = Cause::archive, .what = "there is no file in this archive", .file = path.string()});
+    if (!any)
+      throw Error({.code = "archive_empty",
+                   .cause = Cause::archive,
+                   .what = "there is no file in this archive",
+                   .file = path.string()});
     std::vector<StreamMember> stream;
     std::uint64_t start = 0;
     for (std::size_t i = 0; i < members_.size(); ++i) {
@@ -141,7 +148,10 @@ class Listed final : public Archive {
       stream.push_back({i, members_[i].name, start, members_[i].size_bytes, crcs_[i]});
       const auto next = checked_add(start, members_[i].size_bytes);
       if (!next)
-        throw Error({.code = "archive_damaged", .cause = Cause::archive, .what = "the archive's sizes are absurd", .file = path.string()});
+        throw Error({.code = "archive_damaged",
+                     .cause = Cause::archive,
+                     .what = "the archive's sizes are absurd",
+                     .file = path.string()});
       start = *next;
     }
     stream_ = std::make_shared<const ArchiveStream>(volumes_, kind_, std::move(stream), spool_folder);
@@ -243,7 +253,8 @@ class Listed final : public Archive {
       if (!promised) cut_off(volumes_.back());
     }
     if (promised && *promised != members_.size())
-      throw Error({.code = "archive_damaged", .cause = Cause::archive,
+      throw Error({.code = "archive_damaged",
+                   .cause = Cause::archive,
                    .what = "the archive is damaged: not all of its members are there",
                    .file = volumes_.front().string(),
                    .found = fmt::format("{}", members_.size()),
@@ -259,7 +270,8 @@ class Listed final : public Archive {
 
   std::string packed_name(const char* name) const {
     const std::string inside = name ? name : "";
-    return inside.empty() || inside == "data" || !member_path_fault(inside).empty() ? without_packer(volumes_.front()) : inside;
+    return inside.empty() || inside == "data" || !member_path_fault(inside).empty() ? without_packer(volumes_.front())
+                                                                                    : inside;
   }
 
   /// Nothing but its end tells the size of a member.
@@ -274,7 +286,8 @@ class Listed final : public Archive {
   }
 
   [[noreturn]] void too_large(const ArchiveMember& m) const {
-    throw Error({.code = "archive_damaged", .cause = Cause::archive,
+    throw Error({.code = "archive_damaged",
+                 .cause = Cause::archive,
                  .what = fmt::format("{} in the archive is larger than any disc", printable(m.name)),
                  .file = volumes_.front().string()});
   }

@@ -167,7 +167,8 @@ void ArchiveReader::finish() {
   bool zeros = feed_->ends_in_zeros();
   if (kind_.size() > 3 && !feed_->packed()) zeros = true;  // the library's own unpackers end where the tar does
   if (!zeros)
-    throw Error({.code = "archive_damaged", .cause = Cause::archive,
+    throw Error({.code = "archive_damaged",
+                 .cause = Cause::archive,
                  .what = "the archive is cut off: the mark that ends it is missing",
                  .file = file_,
                  .hint = "copy or download the archive again"});
@@ -200,11 +201,13 @@ void ArchiveReader::fail() const {
   const std::string folded = fold_case(why);
   const bool secret = folded.find("encrypt") != std::string::npos || folded.find("passphrase") != std::string::npos;
   if (secret)
-    throw Error({.code = "archive_encrypted", .cause = Cause::archive,
+    throw Error({.code = "archive_encrypted",
+                 .cause = Cause::archive,
                  .what = "the archive is encrypted",
                  .file = file_,
                  .hint = "unpack it with the program that made it, and give its contents"});
-  throw Error({.code = "archive_damaged", .cause = Cause::archive,
+  throw Error({.code = "archive_damaged",
+               .cause = Cause::archive,
                .what = entry_name_.empty() ? "the archive is damaged"
                                            : fmt::format("{} in the archive is damaged", printable(entry_name_)),
                .file = file_,

@@ -21,7 +21,8 @@ constexpr std::size_t kLook = 2048, kMostLooks = 2048;
 
 [[noreturn]] void not_as_listed(const std::string& file, const StreamMember& m, const std::string& found,
                                 const std::string& expected) {
-  throw Error({.code = "archive_damaged", .cause = Cause::archive,
+  throw Error({.code = "archive_damaged",
+               .cause = Cause::archive,
                .what = fmt::format("{} in the archive is damaged", printable(m.name)),
                .file = file,
                .found = found,

@@ -71,7 +71,8 @@ class FileSource final : public ByteSource {
       if (n < 0) {
         const int e = errno;
         throw Error({.fault = Fault::device,
-                     .code = "read_failed", .cause = Cause::unreadable,
+                     .code = "read_failed",
+                     .cause = Cause::unreadable,
                      .what = "the file cannot be read: " + std::generic_category().message(e),
                      .file = name_,
                      .offset = offset + done,

@@ -34,7 +34,8 @@ namespace fs = std::filesystem;
 template <typename Open>
 SourcePtr join(const fs::path& path, const PartSet& set, const Open& open_one) {
   if (!set.missing.empty())
-    throw Error({.code = "missing_part", .cause = Cause::missing_part,
+    throw Error({.code = "missing_part",
+                 .cause = Cause::missing_part,
                  .what = "a part of the file is missing",
                  .file = path.string(),
                  .found = fmt::format("{} part{}", set.parts.size(), set.parts.size() == 1 ? "" : "s"),

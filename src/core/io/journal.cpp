@@ -133,7 +133,8 @@ std::optional<Plan> parse(const std::string& text, const fs::path& folder) {
 
 [[noreturn]] void in_the_way(const fs::path& path) {
   throw Error({.fault = Fault::needs_word,
-               .code = "exists", .cause = Cause::exists,
+               .code = "exists",
+               .cause = Cause::exists,
                .what = "a file of this name is there already",
                .file = path.string(),
                .hint = "<overwrite> replaces it; <out> gives another name"});

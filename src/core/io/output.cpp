@@ -52,7 +52,8 @@ bool remove_leftover(const std::filesystem::path& path) {
   if (::lstat(path.c_str(), &facts) != 0) return true;
   if (!S_ISREG(facts.st_mode))
     throw Error({.fault = Fault::needs_word,
-                 .code = "exists", .cause = Cause::exists,
+                 .code = "exists",
+                 .cause = Cause::exists,
                  .what = "what is no plain file has the temporary name of the output",
                  .file = path.string(),
                  .hint = "move it elsewhere, or give another name with <out>"});
@@ -87,7 +88,8 @@ FileDescriptor create_locked(const std::filesystem::path& path) {
 
 [[noreturn]] void already_there(const std::filesystem::path& target) {
   throw Error({.fault = Fault::needs_word,
-               .code = "exists", .cause = Cause::exists,
+               .code = "exists",
+               .cause = Cause::exists,
                .what = "a file of this name is there already",
                .file = target.string(),
                .hint = "<overwrite> replaces it; <out> gives another name"});
@@ -321,7 +323,8 @@ void refuse_existing(const std::vector<std::filesystem::path>& targets, const In
                    .hint = "give another name or folder with <out>"});
     if (S_ISDIR(facts.st_mode))
       throw Error({.fault = Fault::needs_word,
-                   .code = "exists", .cause = Cause::exists,
+                   .code = "exists",
+                   .cause = Cause::exists,
                    .what = "a folder of this name is there already",
                    .file = target.string(),
                    .hint = "give a file name with <out>"});

@@ -9,7 +9,8 @@ namespace {
 constexpr std::size_t kPiece = 256 << 10;
 
 [[noreturn]] void damaged(const ByteSource& packed, std::uint64_t at, const std::string& found) {
-  throw Error({.code = "archive_damaged", .cause = Cause::archive,
+  throw Error({.code = "archive_damaged",
+               .cause = Cause::archive,
                .what = "the packed file is damaged",
                .file = packed.name(),
                .offset = at,

@@ -115,7 +115,8 @@ void PlannedTotal::check() const {
                  .hint = "give another place with <out>"});
   if (bytes_ > facts_.free_bytes)
     throw Error({.fault = Fault::needs_word,
-                 .code = "no_space", .cause = Cause::no_space,
+                 .code = "no_space",
+                 .cause = Cause::no_space,
                  .what = "there is not enough room on the target drive",
                  .file = folder_.empty() ? "." : folder_,
                  .found = human_size(facts_.free_bytes) + " free",

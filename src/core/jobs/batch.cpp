@@ -246,7 +246,8 @@ class Batch {
         for (const PlannedFile& f : items_[i].files) total.add(f);
       } catch (const Error& e) {
         if (e.details.fault != Fault::needs_word) throw;
-        if (found.empty()) code = e.details.code, cause = e.details.cause, first = e.details.what, hint = e.details.hint;
+        if (found.empty())
+          code = e.details.code, cause = e.details.cause, first = e.details.what, hint = e.details.hint;
         found.push_back(e.details.file);
       }
     }

@@ -137,7 +137,8 @@ struct Copy {
 
 /// The copy is what the user will keep: it has to be the input, mended, and nothing else.
 Copy inspect_copy(const Image& repaired, const CheckResult& before, const WritePlan& plan, const CheckOptions& options,
-                  const FileSpacePtr& staged, const std::vector<WrittenFile>& written, Proof& proof, JobContext& context) {
+                  const FileSpacePtr& staged, const std::vector<WrittenFile>& written, Proof& proof,
+                  JobContext& context) {
   OpenOptions opening;
   opening.files = staged;
   const auto lead = leading_file(plan, written).path;

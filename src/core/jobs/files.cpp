@@ -213,7 +213,7 @@ Outcome run(const FilesJob& job, Listener& listener, JobContext& context) {
     throw Error({.fault = Fault::usage,
                  .code = "no_such_path",
                  .what = holders.several() ? "nothing in any of the images fits this path"
-                                            : "nothing in the image fits this path",
+                                           : "nothing in the image fits this path",
                  .file = job.inputs.front(),
                  .found = printable(job.path)});
   };

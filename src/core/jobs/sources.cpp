@@ -18,7 +18,8 @@ namespace {
 
 class Finder {
  public:
-  Finder(const ReadRules& rules, Wanted wanted, JobContext& context) : rules_(rules), wanted_(wanted), context_(context) {}
+  Finder(const ReadRules& rules, Wanted wanted, JobContext& context)
+      : rules_(rules), wanted_(wanted), context_(context) {}
 
   void add_word(const std::string& word) {
     if (fs::is_directory(word))
@@ -41,7 +42,8 @@ class Finder {
     for (const Warning& w : survey.unseen)
       found_.left_out.push_back({folder, {.code = w.code, .what = w.message, .file = folder}});
     if (found_.images.size() == before && found_.left_out.size() == left_before)
-      throw Error({.code = "no_image", .cause = Cause::no_image,
+      throw Error({.code = "no_image",
+                   .cause = Cause::no_image,
                    .what = "there is no image in this folder that could be used",
                    .file = folder,
                    .hint = "<job identify> shows what is in it; <job build> makes an image of a folder"});
@@ -128,7 +130,8 @@ class Finder {
 
 }  // namespace
 
-Sources find_sources(const std::vector<std::string>& words, const ReadRules& rules, Wanted wanted, JobContext& context) {
+Sources find_sources(const std::vector<std::string>& words, const ReadRules& rules, Wanted wanted,
+                     JobContext& context) {
   Finder finder(rules, wanted, context);
   for (const std::string& word : words) finder.add_word(word);
   return finder.take();

@@ -178,7 +178,8 @@ bool PlannedConversion::is_done_already(JobContext& context) const {
 }
 
 std::vector<WrittenFile> run_plan(const Image& source, std::string_view becomes, const Conversion& conversion,
-                                  const WriteRules& rules, const Prover& prover, Listener& listener, JobContext& context) {
+                                  const WriteRules& rules, const Prover& prover, Listener& listener,
+                                  JobContext& context) {
   WriteJob job = rules.for_folder(conversion.plan.outputs.front().path.parent_path());
   Written done{.source = source, .becomes = std::string(becomes), .conversion = conversion};
   job.inspect = [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {

@@ -135,9 +135,11 @@ void describe_partitions(Identity& id, const SourcePtr& disc, const WiiDisc& wii
       out.title_id = p.title_id;
       out.key = to_string(p.key);
       if (p.key == WiiKey::wrong)
-        id.warnings.push_back({"wrong_key", fmt::format("the key {} does not fit the {} partition",
-                                                        WiiDisc::key_name(p.key_index), out.kind),
-                               {}, Cause::wrong_key});
+        id.warnings.push_back(
+            {"wrong_key",
+             fmt::format("the key {} does not fit the {} partition", WiiDisc::key_name(p.key_index), out.kind),
+             {},
+             Cause::wrong_key});
     }
     if (p.readable() && !p.blank) {
       try {

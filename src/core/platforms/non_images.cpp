@@ -1,8 +1,8 @@
 #include "opifex/core/platforms/non_images.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/platforms/sfo.hpp"
 

@@ -15,7 +15,8 @@ constexpr std::size_t kTitleIdAt = 16, kTitleIdBytes = 32;
 constexpr std::uint32_t kMostPlain = 255;  // as many as fit in sector 0
 
 [[noreturn]] void bad_map(const ByteSource& disc, std::uint64_t offset, std::string found, std::string expected) {
-  throw Error({.code = "bad_region_map", .cause = Cause::bad_region_map,
+  throw Error({.code = "bad_region_map",
+               .cause = Cause::bad_region_map,
                .what = "the disc's map of encrypted regions contradicts itself",
                .file = disc.name(),
                .offset = offset,

@@ -1,8 +1,8 @@
 #include "opifex/core/platforms/unrecognised.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/platforms/identity.hpp"
 #include "opifex/core/volumes/volume.hpp"
 

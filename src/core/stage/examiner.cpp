@@ -92,8 +92,8 @@ std::optional<SurveyItem> Examiner::examine(const fs::path& path) const {
     item.complete = false;
     item.warnings.push_back(
         {e.details.code, e.details.what + (e.details.cause == Cause::missing_part ? ": " + e.details.expected
-                                           : e.details.found.empty()        ? ""
-                                                                            : ": " + e.details.found)});
+                                           : e.details.found.empty()              ? ""
+                                                                                  : ": " + e.details.found)});
     return item;
   }
 }

@@ -92,7 +92,8 @@ class SetRenamer {
     const auto set = part_set_of(set_);
     if (!set || (set->parts.size() < 2 && set->missing.empty())) return false;
     if (!set->missing.empty())
-      throw Error({.code = "missing_part", .cause = Cause::missing_part,
+      throw Error({.code = "missing_part",
+                   .cause = Cause::missing_part,
                    .what = "a part of the file is missing, so the set cannot be renamed",
                    .file = set_.string(),
                    .found = "no " + fmt::format("{}", fmt::join(set->missing, ", ")),

@@ -26,7 +26,8 @@ constexpr std::size_t kMostFiles = 500'000;
 
 class Surveyor {
  public:
-  Surveyor(const SurveyRequest& request, JobContext& context) : request_(request), context_(context), examiner_(request) {
+  Surveyor(const SurveyRequest& request, JobContext& context)
+      : request_(request), context_(context), examiner_(request) {
     survey_.folder = request.folder;
     survey_.drive = request.drive;
   }

@@ -9,7 +9,7 @@ namespace opifex {
 
 class ListingBudget : public ReadBudget {
  public:
-  static constexpr int kDeepest = 64;                         ///< folders in each other
+  static constexpr int kDeepest = 64;                          ///< folders in each other
   static constexpr std::uint64_t kMostFolderBytes = 64 << 20;  ///< of one folder's table
   static constexpr std::size_t kMostExtents = 100'000;         ///< of one file
 

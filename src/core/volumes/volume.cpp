@@ -270,8 +270,7 @@ void Volume::tell(const char* code, Weight weight, std::string message) {
 }
 
 bool Volume::damaged() const {
-  return std::any_of(problems.begin(), problems.end(),
-                     [](const VolumeProblem& p) { return is_damage(p.weight); });
+  return std::any_of(problems.begin(), problems.end(), [](const VolumeProblem& p) { return is_damage(p.weight); });
 }
 
 std::uint64_t Volume::total_bytes() const {

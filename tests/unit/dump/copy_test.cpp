@@ -19,7 +19,11 @@ class Scratched final : public ByteSource {
   std::string name() const override { return file_->name(); }
   void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
     if (offset < to_ && offset + out.size() > from_)
-      throw Error({.fault = Fault::device, .code = "read_failed", .cause = Cause::unreadable, .what = "scratch", .file = name()});
+      throw Error({.fault = Fault::device,
+                   .code = "read_failed",
+                   .cause = Cause::unreadable,
+                   .what = "scratch",
+                   .file = name()});
     file_->read_at(offset, out);
   }
 

@@ -1,8 +1,8 @@
 // The tracks of a bare image: every sector's first bytes are looked at, in order.
 #include <algorithm>
 
-#include "opifex/core/formats/bin/detect.hpp"
 #include "opifex/core/base/disc_marks.hpp"
+#include "opifex/core/formats/bin/detect.hpp"
 
 namespace opifex::bin {
 namespace {
@@ -130,7 +130,8 @@ std::vector<Run> runs_of(const ByteSource& source, const Detected& d, std::uint3
   if (d.mode) return {{.kind = *d.mode == 1 ? Kind::mode1 : Kind::mode2, .sectors = sectors}};
   // "CD-XA001" in the volume descriptor: the disc is of Mode 2 (iso9660, section 2).
   const std::size_t data_at = d.arrangement == Arrangement::raw ? 24 : 0;
-  const bool xa = as_text(read_up_to(source, kIsoDescriptorSector * d.sector_bytes + data_at + kXaMarkAt, kXaMark.size())) == kXaMark;
+  const bool xa = as_text(read_up_to(source, kIsoDescriptorSector * d.sector_bytes + data_at + kXaMarkAt,
+                                     kXaMark.size())) == kXaMark;
   return {{.kind = xa ? Kind::mode2 : Kind::mode1, .sectors = sectors}};
 }
 
@@ -149,10 +150,11 @@ void check_volume_size(const CdImagePtr& disc, std::vector<Warning>& warnings) {
   const std::uint32_t claimed = load_le32(descriptor, kIsoSpaceAt);
   const std::uint64_t there = user->size() / cd::kUserBytes;
   if (claimed > there)
-    warnings.push_back({"volume_truncated",
-                        fmt::format("the file system has {} sectors, the data track only {}: the image is cut short",
-                                    claimed, there),
-                        {}, Cause::truncated});
+    warnings.push_back(
+        {"volume_truncated",
+         fmt::format("the file system has {} sectors, the data track only {}: the image is cut short", claimed, there),
+         {},
+         Cause::truncated});
 }
 
 /// `base` is the LBA of the file's first sector: 0, or that of a pregap that is stored.
@@ -197,7 +199,8 @@ CdImagePtr build_disc(const SourcePtr& source, const Detected& d, std::vector<Wa
         {"partial_sector",
          fmt::format("the file ends with {} bytes of a sector of {}: the rest is missing, the part is not used", over,
                      d.sector_bytes),
-         {}, Cause::incomplete});
+         {},
+         Cause::incomplete});
 
   const bool pregap_stored = d.first_lba == -cd::kFirstPregap && count > static_cast<std::uint64_t>(cd::kFirstPregap);
   const Lba base = pregap_stored ? -cd::kFirstPregap : 0;
@@ -210,7 +213,8 @@ CdImagePtr build_disc(const SourcePtr& source, const Detected& d, std::vector<Wa
   const std::vector<Run> runs = runs_of(*source, d, static_cast<std::uint32_t>(count));
   constexpr std::size_t kMaxTracks = 99;
   if (runs.size() > kMaxTracks)
-    throw Error({.code = "unknown_layout", .cause = Cause::unknown_layout,
+    throw Error({.code = "unknown_layout",
+                 .cause = Cause::unknown_layout,
                  .what = "data and audio alternate too often for a disc",
                  .file = source->name(),
                  .found = fmt::format("{} changes", runs.size() - 1),

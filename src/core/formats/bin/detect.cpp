@@ -1,10 +1,10 @@
 #include "opifex/core/formats/bin/detect.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 #include <array>
 #include <cmath>
 
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/cd/examine.hpp"
 #include "opifex/core/cd/parity.hpp"
 
@@ -171,7 +171,8 @@ bool sounds_like_music(ByteView samples) {
   return (little && *little < kMusic) || (big && *big < kMusic);
 }
 
-[[noreturn]] void unknown(const ByteSource& source, std::string code, Cause cause, std::string found, std::string hint) {
+[[noreturn]] void unknown(const ByteSource& source, std::string code, Cause cause, std::string found,
+                          std::string hint) {
   throw Error({.code = std::move(code),
                .cause = cause,
                .what = "this is no disc image that can be recognised",
@@ -215,15 +216,18 @@ Detected detect(const ByteSource& source) {
   const bool cooked_multiple = source.size() > 0 && source.size() % cd::kUserBytes == 0;
   const Bytes samples = middle_samples(source);
   if (raw_multiple && cooked_multiple && all_zero(samples))
-    unknown(source, "ambiguous_layout", Cause::other, fmt::format("{} bytes, all zero where it was looked", source.size()),
+    unknown(source, "ambiguous_layout", Cause::other,
+            fmt::format("{} bytes, all zero where it was looked", source.size()),
             "<sector-size> 2352 if it is audio, <sector-size> 2048 if it is data");
   if (raw_multiple && (sounds_like_music(samples) || !cooked_multiple)) {
     if (!sounds_like_music(samples) && !all_zero(samples))
-      unknown(source, "unknown_layout", Cause::unknown_layout, fmt::format("{} bytes", source.size()), "<job formats> lists what can be read");
+      unknown(source, "unknown_layout", Cause::unknown_layout, fmt::format("{} bytes", source.size()),
+              "<job formats> lists what can be read");
     return {Arrangement::audio, cd::kRawBytes, audio_is_big_endian(samples).value_or(false), false, false, {}, 0};
   }
   if (cooked_multiple) return {Arrangement::cooked, cd::kUserBytes, false, false, false, {}, 0};
-  unknown(source, "unknown_layout", Cause::unknown_layout, fmt::format("{} bytes", source.size()), "<job formats> lists what can be read");
+  unknown(source, "unknown_layout", Cause::unknown_layout, fmt::format("{} bytes", source.size()),
+          "<job formats> lists what can be read");
 }
 
 Detected detect_with_size(const ByteSource& source, std::size_t sector_bytes) {

@@ -1,10 +1,10 @@
 // A bare image of raw sectors, without a sheet.
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/image/shared_settings.hpp"
 
 #include <algorithm>
 
 #include "opifex/core/formats/bin/detect.hpp"
+#include "opifex/core/image/shared_settings.hpp"
 
 namespace opifex {
 

@@ -1,10 +1,10 @@
 // CHD as an image: a CD with its tracks, a disc of blocks, or plain data.
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 #include <memory>
 
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/formats/chd/chd.hpp"
 #include "opifex/core/image/shared_settings.hpp"
@@ -238,7 +238,8 @@ Image open(const fs::path& path, const OpenOptions& options) {
   image.format = &kChdFormat;
   image.path = path;
   const SourcePtr source = options.space().open(path);
-  const auto file = Chd::open(source, parent_finder(path, possible_parents(options), image.also_read, options.space(), 0));
+  const auto file =
+      Chd::open(source, parent_finder(path, possible_parents(options), image.also_read, options.space(), 0));
   if (file->header().parent_sha1) refuse_other_parent(path, options.settings.text(kParent), image.also_read);
   image.files.push_back({path, "chd", source->size(), false, source});
   chd::Contents contents = chd::read_contents(*file);
@@ -253,9 +254,10 @@ Image open(const fs::path& path, const OpenOptions& options) {
           {"partial_block", "the data is no whole number of 2048-byte blocks: the last one is cut"});
     if (contents.kind == chd::Kind::hd || contents.kind == chd::Kind::raw)
       image.warnings.push_back(
-          {"not_a_disc", fmt::format("this CHD holds {}, not a disc",
-                                     contents.kind == chd::Kind::hd ? "a hard disk" : "plain data"),
-           {}, Cause::not_a_disc});
+          {"not_a_disc",
+           fmt::format("this CHD holds {}, not a disc", contents.kind == chd::Kind::hd ? "a hard disk" : "plain data"),
+           {},
+           Cause::not_a_disc});
   }
   image.container = chd::make_container(file, std::move(contents), image.cd());
   return image;

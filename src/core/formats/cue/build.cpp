@@ -1,8 +1,8 @@
 #include "opifex/core/formats/cue/build.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/cd/examine.hpp"
 #include "opifex/core/cd/parity.hpp"
 

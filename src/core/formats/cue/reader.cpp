@@ -51,7 +51,8 @@ Reading read_sheet(const std::filesystem::path& path, const FileSpace& files) {
 TrackFile open_track_file(const SheetFile& file, const SourcePtr& source, const std::filesystem::path& path,
                           std::vector<Warning>& warnings) {
   if (source->size() == 0)
-    throw Error({.code = "empty_file", .cause = Cause::empty_file,
+    throw Error({.code = "empty_file",
+                 .cause = Cause::empty_file,
                  .what = "a file of the set is empty",
                  .file = path.string(),
                  .line = file.line,
@@ -88,8 +89,10 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
       if (used && !options.allow_missing) missing(reading.sheet, i, path, found.hint);
       image.complete = image.complete && !used;
       if (used)
-        image.warnings.push_back({"missing_file", fmt::format("{} is missing; {}", printable(file.name), found.hint),
-                                  {}, Cause::incomplete});
+        image.warnings.push_back({"missing_file",
+                                  fmt::format("{} is missing; {}", printable(file.name), found.hint),
+                                  {},
+                                  Cause::incomplete});
       image.files.push_back({file.name, std::string(to_string(file.type)), 0, true});
       tracks.push_back({});
       continue;

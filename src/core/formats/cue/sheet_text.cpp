@@ -1,8 +1,8 @@
-#include "reader.hpp"
-
 #include <algorithm>
 
 #include "opifex/core/base/text.hpp"
+
+#include "reader.hpp"
 
 namespace opifex::cue {
 namespace {
@@ -56,7 +56,9 @@ SheetText read_sheet_text(const std::filesystem::path& path) {
   SheetText result;
   for (std::size_t i = 0; i < found.size(); ++i)
     result.files.push_back({found[i].path, sheet.files[i].line, sheet.files[i].name, found[i].hint});
-  result.with_names = [text, sheet](const std::vector<std::string>& names) { return with_new_names(text, sheet, names); };
+  result.with_names = [text, sheet](const std::vector<std::string>& names) {
+    return with_new_names(text, sheet, names);
+  };
   return result;
 }
 

@@ -293,20 +293,17 @@ SheetText read_sheet(const fs::path& path) {
 
 }  // namespace
 
-extern const Format kGdiFormat = {.id = "gdi",
-                                  .title = "GD-ROM track list, a file for each track",
-                                  .extensions = kExtensions,
-                                  .probe = &probe,
-                                  .open = &open,
-                                  .holds = {.audio = true,
-                                            .track_list = true,
-                                            .form2 = true,
-                                            .raw_headers = true,
-                                            .areas = true,
-                                            .unstored_gaps = true},
-                                  .plan_write = nullptr,
-                                  .shape = Shape::sheet,
-                                  .stored = Stored::tracks,
-                                  .read_sheet = &read_sheet};
+extern const Format kGdiFormat = {
+    .id = "gdi",
+    .title = "GD-ROM track list, a file for each track",
+    .extensions = kExtensions,
+    .probe = &probe,
+    .open = &open,
+    .holds =
+        {.audio = true, .track_list = true, .form2 = true, .raw_headers = true, .areas = true, .unstored_gaps = true},
+    .plan_write = nullptr,
+    .shape = Shape::sheet,
+    .stored = Stored::tracks,
+    .read_sheet = &read_sheet};
 
 }  // namespace opifex

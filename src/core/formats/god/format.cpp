@@ -182,7 +182,8 @@ Image open(const fs::path& path, const OpenOptions& options) {
     if (f.path != path) image.files.push_back({f.path, "god", f.source ? f.source->size() : 0, !f.source, f.source});
     if (f.source) continue;
     image.complete = false;
-    image.warnings.push_back({"missing_data_file", printable(f.path.string()) + " is missing", {}, Cause::missing_data_file});
+    image.warnings.push_back(
+        {"missing_data_file", printable(f.path.string()) + " is missing", {}, Cause::missing_data_file});
     if (!options.allow_missing)
       throw Error({.code = "missing_file",
                    .what = "a data file of the game is missing",

@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <array>
 
-#include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/disc_marks.hpp"
+#include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/volumes/xdvdfs/volume.hpp"
 
@@ -30,7 +30,10 @@ class Stream final : public ByteSource {
           std::min<std::uint64_t>(out.size(), ((group + 1) * kGroupBlocks - inside) * kBlock - offset % kBlock));
       const DataFile& file = files_[static_cast<std::size_t>(block / kFileBlocks)];
       if (!file.source)
-        throw Error({.code = "missing_part", .cause = Cause::missing_part, .what = "a data file is missing", .file = file.path.string()});
+        throw Error({.code = "missing_part",
+                     .cause = Cause::missing_part,
+                     .what = "a data file is missing",
+                     .file = file.path.string()});
       const std::uint64_t at = group_at(group) + kBlock + inside % kGroupBlocks * kBlock + offset % kBlock;
       // Of a last block that is cut the rest reads as zeros.
       const std::uint64_t there = std::min<std::uint64_t>(n, file.source->size() - std::min(at, file.source->size()));

@@ -1,9 +1,9 @@
 // The user data of one data track, or of a DVD: blocks of 2048 bytes.
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/formats/bin/detect.hpp"
 #include "opifex/core/image/shared_settings.hpp"
 
@@ -19,7 +19,8 @@ constexpr std::array<std::string_view, 1> kExtensions = {".iso"};
 bool is_console_dvd(const ByteSource& source) {
   if (as_text(read_up_to(source, kXdvdfsMarkAt, kXdvdfsMark.size())) == kXdvdfsMark) return true;
   const Bytes head = read_up_to(source, 0, 0x20);
-  return head.size() == 0x20 && (load_be32(head, kWiiMarkAt) == kWiiMark || load_be32(head, kGameCubeMarkAt) == kGameCubeMark);
+  return head.size() == 0x20 &&
+         (load_be32(head, kWiiMarkAt) == kWiiMark || load_be32(head, kGameCubeMarkAt) == kGameCubeMark);
 }
 
 int probe(const ByteSource& source, std::string_view file_name) {
@@ -47,8 +48,8 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
     if (const auto mode = options.settings.number(kMode)) detected.mode = static_cast<int>(*mode);
     image.content = CdContent{bin::build_disc(source, detected, image.warnings), blocks};
   } else if (whole != source->size()) {
-    image.warnings.push_back({"partial_sector", "the file ends within a block of 2048 bytes: the part is not used",
-                              {}, Cause::incomplete});
+    image.warnings.push_back(
+        {"partial_sector", "the file ends within a block of 2048 bytes: the part is not used", {}, Cause::incomplete});
   }
   for (const Warning& w : image.warnings)
     if (is_incomplete(w.cause)) image.complete = false;

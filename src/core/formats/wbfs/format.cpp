@@ -1,9 +1,9 @@
 // A Wii disc in a container of blocks.
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/text.hpp"

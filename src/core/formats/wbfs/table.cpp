@@ -3,15 +3,14 @@
 #include <algorithm>
 #include <map>
 
-#include "opifex/core/base/text.hpp"
 #include "opifex/core/base/disc_marks.hpp"
+#include "opifex/core/base/text.hpp"
 
 namespace opifex::wbfs {
 namespace {
 
 constexpr unsigned kLeastSectorShift = 9, kMostSectorShift = 12, kLeastBlockShift = 18, kMostBlockShift = 28;
 constexpr std::size_t kHeader = 12;
-
 
 class Reader {
  public:
@@ -120,8 +119,8 @@ class Reader {
     const std::uint64_t needed = disc.blocks.size();
     const std::uint64_t single = ceil_div(kWiiSingleLayerBytes, g.block_bytes());
     disc.size_bytes = load_be32(head, kGameCubeMarkAt) == kGameCubeMark ? kGameCubeDiscBytes
-                      : needed > single                       ? kWiiDualLayerBytes
-                                                              : kWiiSingleLayerBytes;
+                      : needed > single                                 ? kWiiDualLayerBytes
+                                                                        : kWiiSingleLayerBytes;
     if (load_be32(head, kWiiMarkAt) != kWiiMark && load_be32(head, kGameCubeMarkAt) != kGameCubeMark)
       table_.warnings.push_back({"no_disc_magic", "the disc has neither the mark of a Wii nor of a GameCube disc"});
     if (needed * g.block_bytes() >= disc.size_bytes + g.block_bytes()) {

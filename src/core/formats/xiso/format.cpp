@@ -1,9 +1,9 @@
 // The game partition of an Xbox disc, bare.
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/formats/xiso/losses.hpp"
 #include "opifex/core/image/shared_settings.hpp"
 #include "opifex/core/volumes/xdvdfs/volume.hpp"

@@ -46,9 +46,7 @@ class Reader {
   }
 
  private:
-  void problem(const char* code, std::string message, Weight weight) {
-    volume_.tell(code, weight, std::move(message));
-  }
+  void problem(const char* code, std::string message, Weight weight) { volume_.tell(code, weight, std::move(message)); }
   void cut(const char* code, std::string message) { volume_.tell(code, Weight::cut, std::move(message)); }
   void damage(const char* code, std::string message) { problem(code, std::move(message), Weight::damage); }
   std::uint64_t field(ByteView head, std::size_t at) const {

@@ -17,7 +17,6 @@ constexpr std::size_t kEntrySize = 12, kProgramAt = 0x420, kTableAt = 0x424, kTa
 constexpr std::uint64_t kBlock = 2048, kRoomy = 0x8000;  // streamed music begins at whole clusters of 32 KiB
 constexpr const char* kCodePage = "windows-31j";
 
-
 /// A table of files as it was on the disc the folder came from; only sound ones are of use.
 struct OldTable {
   struct Entry {

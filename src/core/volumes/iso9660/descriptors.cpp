@@ -14,9 +14,7 @@ using namespace iso;
 constexpr std::size_t kMostFolderBytes = 1 << 20;  // larger folders are read as far as this
 constexpr int kDeepestPath = 16;
 
-std::string padded_text(std::string_view text) {
-  return std::string(trim(text.substr(0, text.find('\0'))));
-}
+std::string padded_text(std::string_view text) { return std::string(trim(text.substr(0, text.find('\0')))); }
 
 IsoFile file_of(const Record& record) {
   return {static_cast<std::uint32_t>(record.sector), static_cast<std::uint32_t>(record.size_bytes),

@@ -1,8 +1,8 @@
 #include "opifex/core/volumes/file_system.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/volumes/iso9660/volume.hpp"
 #include "opifex/core/volumes/iso9660/writer.hpp"

@@ -1,18 +1,19 @@
-/// Descriptors, directory records, numbers and dates of ISO 9660, as they are read and written (ECMA-119, sections 7, 8.4
-/// and 9.1).
+/// Descriptors, directory records, numbers and dates of ISO 9660, as they are read and written (ECMA-119, sections
+/// 7, 8.4 and 9.1).
 #pragma once
 
 #include <optional>
 #include <string>
 
 #include "opifex/core/base/bytes.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/dates.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 
 namespace opifex::iso {
 
 inline constexpr std::size_t kBlock = 2048;
-inline constexpr std::uint64_t kFirstDescriptor = kIsoDescriptorSector, kMostDescriptors = 64;  ///< sectors behind the volume's start
+inline constexpr std::uint64_t kFirstDescriptor = kIsoDescriptorSector,
+                               kMostDescriptors = 64;  ///< sectors behind the volume's start
 inline constexpr unsigned kPrimary = 1, kSupplementary = 2, kTerminator = 255;
 
 /// Where a volume descriptor has its fields (8.4, 8.5; the mark of CD-ROM XA in the part for applications).

@@ -47,9 +47,7 @@ class Reader {
  private:
   enum class Names { primary, joliet };
 
-  void say(const char* code, Weight weight, std::string message) {
-    volume_.tell(code, weight, std::move(message));
-  }
+  void say(const char* code, Weight weight, std::string message) { volume_.tell(code, weight, std::move(message)); }
   void damage(const char* code, std::string message) { say(code, Weight::damage, std::move(message)); }
 
   std::uint64_t sectors() const { return disc_->size() / kBlock; }
@@ -71,7 +69,8 @@ class Reader {
   void say_halves(Halves halves) {
     if (halves == Halves::same || said_halves_.count(halves) != 0) return;
     said_halves_.insert(halves);
-    say(halves == Halves::contradict ? "both_endian_contradiction" : "both_endian_mismatch", halves == Halves::contradict ? Weight::doubt : Weight::warning,
+    say(halves == Halves::contradict ? "both_endian_contradiction" : "both_endian_mismatch",
+        halves == Halves::contradict ? Weight::doubt : Weight::warning,
         "a number that stands twice differs: the little-endian one counts");
   }
 
@@ -114,7 +113,9 @@ class Reader {
     const auto is_root = [&](std::uint64_t at) {
       const Bytes b = at < sectors() ? block(at) : Bytes{};
       return b.size() == kBlock && record_fault(b, 0) == nullptr && parse_record(b).is_self() &&
-             parse_record(b).has(kFolder) && load_le32(b, record_at::kExtent) + std::to_integer<std::uint32_t>(b[record_at::kAttributeSectors]) == primary_->root_sector;
+             parse_record(b).has(kFolder) &&
+             load_le32(b, record_at::kExtent) + std::to_integer<std::uint32_t>(b[record_at::kAttributeSectors]) ==
+                 primary_->root_sector;
     };
     const std::uint64_t root = primary_->root_sector;
     // A second layer counts from its own start; a later track counts from the start of the disc.

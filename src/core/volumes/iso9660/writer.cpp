@@ -203,9 +203,10 @@ class Builder {
     constexpr std::size_t kOwnRecord = record_bytes(1);
     const Bytes self(1), up = {std::byte{1}};
     const std::size_t parent = nodes_[folder].parent;
-    put_record(std::span(data).first(kOwnRecord), self, tree.sector[folder], tree.size[folder], nodes_[folder].time, kFolder);
-    put_record(std::span(data).subspan(kOwnRecord, kOwnRecord), up, tree.sector[parent], tree.size[parent], nodes_[parent].time,
+    put_record(std::span(data).first(kOwnRecord), self, tree.sector[folder], tree.size[folder], nodes_[folder].time,
                kFolder);
+    put_record(std::span(data).subspan(kOwnRecord, kOwnRecord), up, tree.sector[parent], tree.size[parent],
+               nodes_[parent].time, kFolder);
     std::uint64_t at = 2 * kOwnRecord;
     for_records(tree, folder, [&](std::size_t c, std::uint64_t section, std::size_t length) {
       at = advance(at, length);

@@ -48,9 +48,7 @@ class Reader {
 
  private:
   void cut(const char* code, std::string message) { volume_.tell(code, Weight::cut, std::move(message)); }
-  void damage(const char* code, std::string message) {
-    volume_.tell(code, Weight::damage, std::move(message));
-  }
+  void damage(const char* code, std::string message) { volume_.tell(code, Weight::damage, std::move(message)); }
   std::uint64_t sectors() const { return disc_->size() / kBlock; }
 
   static std::string name_of(const Folder& folder) { return folder.path.empty() ? "the root" : printable(folder.path); }

@@ -5,10 +5,10 @@
 #include <map>
 #include <set>
 
-#include "opifex/core/base/flow.hpp"
-#include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/file_names.hpp"
+#include "opifex/core/base/flow.hpp"
+#include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "../listing_budget.hpp"
@@ -297,7 +297,8 @@ class Reader {
       e.size_bytes = raw.size;
       std::vector<std::uint64_t> chain;
       const ChainFault fault = follow(raw.first, raw.size, chain);
-      if (fault.code) problem(fault.code, fmt::format("{}: its chain of blocks is broken", printable(*path)), fault.weight);
+      if (fault.code)
+        problem(fault.code, fmt::format("{}: its chain of blocks is broken", printable(*path)), fault.weight);
       e.sound = fault.code == nullptr;
       for (std::uint64_t& b : chain) b = plan_.places.data(b);
       if (e.sound) e.source = std::make_shared<BlockSource>(file_, std::move(chain), raw.size);

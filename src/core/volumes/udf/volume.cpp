@@ -1,5 +1,4 @@
 #include "opifex/core/volumes/udf/volume.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 #include <deque>
@@ -7,6 +6,7 @@
 
 #include "opifex/core/base/crc16.hpp"
 #include "opifex/core/base/dates.hpp"
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
 
@@ -91,9 +91,7 @@ class Reader {
  private:
   std::uint64_t sectors() const { return disc_->size() / kBlock; }
   Bytes sector(std::uint64_t n) const { return n < sectors() ? read_up_to(*disc_, n * kBlock, kBlock) : Bytes{}; }
-  void damage(const char* code, std::string message) {
-    volume_.tell(code, Weight::damage, std::move(message));
-  }
+  void damage(const char* code, std::string message) { volume_.tell(code, Weight::damage, std::move(message)); }
 
   /// The volume's descriptors stand twice: the second time for when the first cannot be read.
   void read_sequences() {
@@ -352,8 +350,7 @@ class Reader {
       const ByteView d = ByteView(*bytes).subspan(at);
       const std::size_t name_bytes = std::to_integer<std::size_t>(d[19]), use = load_le16(d, 36);
       const std::size_t size = (kHead + use + name_bytes + 3) / 4 * 4;
-      if (load_le16(d, 0) != kIdentifier || kHead + use + name_bytes > d.size() ||
-          budget_.is_full()) {
+      if (load_le16(d, 0) != kIdentifier || kHead + use + name_bytes > d.size() || budget_.is_full()) {
         damage("record_short", fmt::format("{}: an entry of this UDF folder is broken", name));
         return true;
       }

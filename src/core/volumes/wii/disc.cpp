@@ -58,8 +58,7 @@ class DiscReader {
 
   void read_tables() {
     const Bytes tables = read_up_to(*disc_, kTablesAt, kTablesEnd - kTablesAt);
-    if (tables.size() < kFirstTable - kTablesAt)
-      return cut_short("the image ends before the table of partitions");
+    if (tables.size() < kFirstTable - kTablesAt) return cut_short("the image ends before the table of partitions");
     std::uint64_t total = 0;
     for (std::size_t g = 0; g < kGroups; ++g) total += load_be32(tables, 8 * g);
     if (total == 0) return damage("no_partition", "the disc lists no partition");

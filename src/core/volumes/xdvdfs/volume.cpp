@@ -1,10 +1,10 @@
 #include "opifex/core/volumes/xdvdfs/volume.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 #include <array>
 #include <set>
 
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
 
@@ -63,9 +63,7 @@ class Reader {
   }
 
  private:
-  void problem(const char* code, std::string message, Weight weight) {
-    volume_.tell(code, weight, std::move(message));
-  }
+  void problem(const char* code, std::string message, Weight weight) { volume_.tell(code, weight, std::move(message)); }
   void cut(const char* code, std::string message) { volume_.tell(code, Weight::cut, std::move(message)); }
   void damage(const char* code, std::string message) { problem(code, std::move(message), Weight::damage); }
 
@@ -78,7 +76,8 @@ class Reader {
   void read_table(const Table& table) {
     const std::string where = table.path.empty() ? "the root" : printable(table.path);
     if (table.size_bytes == 0) return;
-    if (table.depth > ListingBudget::kDeepest) return damage("too_deep", where + ": folders lie too deep in each other");
+    if (table.depth > ListingBudget::kDeepest)
+      return damage("too_deep", where + ": folders lie too deep in each other");
     if (table.size_bytes > kLargestTable || !inside(table.sector, table.size_bytes))
       return cut("outside_image", where + ": its table lies outside the image");
     if (!seen_tables_.insert(table.sector).second)

@@ -1,9 +1,9 @@
 #include "opifex/core/volumes/xdvdfs/writer.hpp"
-#include "opifex/core/base/disc_marks.hpp"
 
 #include <algorithm>
 #include <map>
 
+#include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/volumes/xdvdfs/volume.hpp"
 

@@ -1,7 +1,9 @@
-/// Plain tables for terminals and files.
+/// Plain tables and lines of facts for terminals and files. What comes in is made printable here, and nowhere else: a
+/// name out of an image stays within its line and cannot steer a terminal.
 #pragma once
 
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace opifex::report {
@@ -23,6 +25,17 @@ class Table {
  private:
   std::vector<Column> columns_;
   std::vector<std::vector<std::string>> rows_;
+};
+
+/// "  Label       value" lines.
+class Facts {
+ public:
+  /// An empty value adds no line.
+  void add(std::string_view label, const std::string& value);
+  const std::string& text() const { return text_; }
+
+ private:
+  std::string text_;
 };
 
 /// Columns a terminal needs to show the text: wide East Asian characters take two, marks none.

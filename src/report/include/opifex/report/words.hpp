@@ -2,8 +2,10 @@
 #pragma once
 
 #include <string>
+#include <vector>
 
 #include "opifex/core/base/error.hpp"
+#include "opifex/core/image/loss.hpp"
 
 namespace opifex::report {
 
@@ -14,5 +16,9 @@ std::string hint_text(std::string_view hint);
 std::string error_text(const ErrorDetails& error);
 /// One line: the message, and what can be done.
 std::string warning_text(const Warning& warning);
+/// "  warning     ... [code]": a line each.
+std::string warning_lines(const std::vector<Warning>& warnings);
+/// "  loss        audio (accepted): tracks 2 to 4: 10 min of music": a line each.
+std::string loss_lines(const std::vector<Loss>& losses);
 
 }  // namespace opifex::report

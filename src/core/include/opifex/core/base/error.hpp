@@ -20,7 +20,7 @@ enum class Fault {
 /// What callers act upon. Everything else of an error, a warning or a problem is for people.
 enum class Cause {
   other,
-  unknown_format,     ///< no format fits
+  unknown_format,  ///< no format fits
   empty_file,
   unknown_layout,     ///< bare bytes that no detection can tell: audio perhaps
   no_image,           ///< in a folder or an archive
@@ -38,9 +38,9 @@ enum class Cause {
   bad_region_map,     ///< of an encrypted disc
   outside_image,      ///< a table points to what is not there
   nothing_to_repair,
-  exists,     ///< a file that must not be replaced
-  no_space,   ///< on the target drive
-  unreadable, ///< the medium, not the computer, failed to give a block
+  exists,      ///< a file that must not be replaced
+  no_space,    ///< on the target drive
+  unreadable,  ///< the medium, not the computer, failed to give a block
   not_a_drive
 };
 
@@ -48,7 +48,7 @@ constexpr bool is_incomplete(Cause c) { return c == Cause::incomplete || c == Ca
 
 struct ErrorDetails {
   Fault fault = Fault::refused;
-  std::string code = {};                     ///< stable identifier of the failure ("missing_file"); may be empty
+  std::string code = {};  ///< stable identifier of the failure ("missing_file"); may be empty
   Cause cause = Cause::other;
   std::string what = {};                     ///< "cannot read the block table"
   std::string file = {};                     ///< as the user named it

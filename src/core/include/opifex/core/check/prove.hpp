@@ -26,12 +26,14 @@ struct ProofRequest {
 Proof prove_same(const Image& source, const Image& result, const ProofRequest& request, JobContext& context);
 
 /// For outputs that are plain copies of bytes: the files as they are against what they were made of.
-Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::vector<WrittenFile>& written, JobContext& context);
+Proof prove_copies(const WritePlan& plan, const FileSpace& staged, const std::vector<WrittenFile>& written,
+                   JobContext& context);
 
 /// For an image made of a folder: every file of the folder is in it with the same bytes, and no other one. Names the
 /// image cannot hold may have changed: such files are known by their contents. `made_anew` are paths that the image has
 /// its own version of. Error (device, "proof_failed").
-Proof prove_folder(const FolderTree& tree, const Image& result, const std::vector<std::string>& made_anew, JobContext& context);
+Proof prove_folder(const FolderTree& tree, const Image& result, const std::vector<std::string>& made_anew,
+                   JobContext& context);
 
 /// True if what is left after these losses can be compared: the data of a CD that becomes blocks, a disc without its
 /// subchannel or with its first session alone, its sectors without the borders of tracks, the game of an Xbox disc.

@@ -10,8 +10,8 @@ namespace opifex {
 /// What loaders take on FAT32: 4 GiB less one cluster of 32 KiB.
 inline constexpr std::uint64_t kFat32Part = 4'294'934'528;
 
-/// Named as the format has it that knows the file or its extension, else NAME.EXT.001 .. `limit` is rounded down to whole clusters of 32 KiB. Error (usage): fits_already,
-/// limit_too_small, too_many_parts.
+/// Named as the format has it that knows the file or its extension, else NAME.EXT.001 .. `limit` is rounded down to
+/// whole clusters of 32 KiB. Error (usage): fits_already, limit_too_small, too_many_parts.
 WritePlan plan_split(const std::filesystem::path& file, const std::filesystem::path& folder, std::uint64_t limit);
 
 /// The name of part `part` (from 0) of a file; without `names` as the format with its extension has it.

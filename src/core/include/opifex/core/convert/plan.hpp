@@ -84,7 +84,8 @@ std::vector<PlannedFile> planned_files(const WritePlan& plan);
 void check_plan(const Image& image, const WritePlan& plan, const WriteJob& job);
 /// Carries a plan out: checks room and existing files, streams, syncs, puts in place. On any Error, or when stopped, no
 /// file stands under a final name.
-std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job, JobContext& context);
+std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan, const WriteJob& job,
+                                       JobContext& context);
 
 /// The name an output of this image has, without extension.
 std::string output_stem(const Image& image);

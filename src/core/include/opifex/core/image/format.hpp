@@ -79,8 +79,8 @@ struct PartNaming {
 struct PlannedOutput {
   std::filesystem::path path;
   std::vector<Piece> pieces;
-  std::uint64_t size_bytes = 0;  ///< of a packer: at most
-  std::uint64_t part_bytes = 0;  ///< it is cut into files of at most so many; 0: it is one file
+  std::uint64_t size_bytes = 0;            ///< of a packer: at most
+  std::uint64_t part_bytes = 0;            ///< it is cut into files of at most so many; 0: it is one file
   const PartNaming* part_names = nullptr;  ///< null: as the format with its extension has them
 };
 
@@ -88,14 +88,14 @@ struct PlannedOutput {
 struct WritePlan {
   /// In the order they are put in place: data first, and last the one that opens the image.
   std::vector<PlannedOutput> outputs;
-  std::vector<std::string> steps;      ///< for people
+  std::vector<std::string> steps;  ///< for people
   std::vector<Warning> warnings = {};
   std::vector<std::filesystem::path> needed = {};  ///< other files without which the outputs cannot be read
 };
 
 struct OpenOptions {
   bool allow_missing = false;  ///< a set with absent or short files opens as far as it can be read, `complete` false
-  Settings settings = {};  ///< the user's word where a format guesses: those of Format::read_settings
+  Settings settings = {};      ///< the user's word where a format guesses: those of Format::read_settings
   /// Files an image may need beside its own, wherever they are: WritePlan::needed of one that was just written.
   std::vector<std::filesystem::path> needed = {};
   std::string pick = {};               ///< which image of several in one file: a pattern for its id
@@ -153,14 +153,14 @@ struct Format {
   WritePlan (*plan_write)(const Image& image, const std::filesystem::path& out, const Settings& settings);
   Shape shape = Shape::file;
   Stored stored = Stored::own_way;
-  std::uint64_t unit_bytes = 0;                   ///< it leaves out empty units of that size; 0: it does not
-  const Setting* unit_setting = nullptr;          ///< chooses another size; null: there is only the one
+  std::uint64_t unit_bytes = 0;                        ///< it leaves out empty units of that size; 0: it does not
+  const Setting* unit_setting = nullptr;               ///< chooses another size; null: there is only the one
   std::span<const Setting* const> settings = {};       ///< that plan_write reads
   std::span<const Setting* const> read_settings = {};  ///< that open reads
   /// True if these say that a file is of this format: then it is not probed. Null: none does.
   bool (*is_told)(const Settings& settings) = nullptr;
-  const PartNaming* part_names = nullptr;         ///< of its files; null: NAME.EXT.001 ..
-  std::span<const Platform> platforms = {};       ///< that the format alone tells
+  const PartNaming* part_names = nullptr;    ///< of its files; null: NAME.EXT.001 ..
+  std::span<const Platform> platforms = {};  ///< that the format alone tells
   /// Of sheets: the text with the names of the files. Error (refused) as for opening it. Null: files found by name.
   SheetText (*read_sheet)(const std::filesystem::path& path) = nullptr;
   /// Of a format whose files may hold several images: all of them. Error (refused) as for opening it. Null: one a file.

@@ -79,7 +79,8 @@ using Prover = std::function<Proof(const FileSpacePtr& staged, const std::vector
 
 /// A plan that is made already, shown or carried out. `becomes`: what the source turns into, in words.
 std::vector<WrittenFile> run_plan(const Image& source, std::string_view becomes, const Conversion& conversion,
-                                  const WriteRules& rules, const Prover& prover, Listener& listener, JobContext& context);
+                                  const WriteRules& rules, const Prover& prover, Listener& listener,
+                                  JobContext& context);
 
 /// As if they were written.
 std::vector<WrittenFile> outputs_of(const WritePlan& plan);

@@ -53,9 +53,9 @@ struct VolumeEntry {
 enum class Weight {
   note,
   warning,
-  doubt,   ///< a warning for whoever lists; no verdict of intact: which of two values is true nobody knows
+  doubt,  ///< a warning for whoever lists; no verdict of intact: which of two values is true nobody knows
   damage,
-  cut      ///< damage: the image ends before what its tables point to
+  cut  ///< damage: the image ends before what its tables point to
 };
 constexpr bool is_damage(Weight weight) { return weight == Weight::damage || weight == Weight::cut; }
 std::string_view to_string(Weight weight);

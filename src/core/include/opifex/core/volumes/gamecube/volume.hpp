@@ -2,8 +2,8 @@
 /// offsets, not at sectors.
 #pragma once
 
-#include "opifex/core/volumes/volume.hpp"
 #include "opifex/core/base/disc_marks.hpp"
+#include "opifex/core/volumes/volume.hpp"
 
 namespace opifex {
 
