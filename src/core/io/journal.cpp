@@ -140,16 +140,35 @@ std::optional<Plan> parse(const std::string& text, const fs::path& folder) {
                .hint = "<overwrite> replaces it; <out> gives another name"});
 }
 
-/// One file, from wherever an interruption left it.
-void place(const Placing& p) {
-  if (!is_there(p.from)) return;  // it was placed before
+/// One file, from where it is.
+void place_now(const Placing& p) {
   if (!p.aside.empty() && !is_there(p.aside) && is_there(p.to)) rename_without_replacing(p.to, p.aside);
   rename_without_replacing(p.from, p.to);
 }
 
+/// One file, from wherever an interruption left it.
+void place(const Placing& p) {
+  if (is_there(p.from)) place_now(p);  // else it was placed before
+}
+
+/// What was put aside for a file that did not get its name.
+void restore_aside(const Placing& p) {
+  if (!p.aside.empty() && is_there(p.aside) && !is_there(p.to)) rename_without_replacing(p.aside, p.to);
+}
+
 void take_back(const Placing& p) {
   if (!is_there(p.from) && is_there(p.to)) rename_without_replacing(p.to, p.from);
-  if (!p.aside.empty() && is_there(p.aside) && !is_there(p.to)) rename_without_replacing(p.aside, p.to);
+  restore_aside(p);
+}
+
+/// A file that went since the plan was made was not placed before, as after an interruption.
+void require_all(const std::vector<Placing>& files) {
+  for (const Placing& p : files)
+    if (!is_there(p.from))
+      throw Error({.code = "missing_file",
+                   .what = "a file that was to get its name is gone",
+                   .file = p.from.string(),
+                   .hint = "nothing was renamed: see what became of it, and run the command again"});
 }
 
 std::set<fs::path> folders_of(const Plan& plan) {
@@ -285,6 +304,7 @@ void rename_without_replacing(const fs::path& from, const fs::path& to) {
 void place_together(const std::vector<Placing>& files, const std::vector<fs::path>& remove) {
   if (files.empty()) return;
   Plan plan{files, remove};
+  require_all(files);
   plan.stamp();
   for (const Placing& p : files)
     if (!p.aside.empty() && is_there(p.aside)) in_the_way(p.aside);
@@ -292,12 +312,14 @@ void place_together(const std::vector<Placing>& files, const std::vector<fs::pat
   const OpenJournal journal(lead, print(plan, lead.parent_path().empty() ? "." : lead.parent_path()));
   std::size_t done = 0;
   try {
-    for (; done < files.size(); ++done) place(files[done]);
+    for (; done < files.size(); ++done) place_now(files[done]);
     // Before what they replace is gone, their names have to be on the drive.
     for (const fs::path& folder : folders_of(plan)) sync_folder(folder);
   } catch (...) {
     // As it was before. If even that fails the journal stays, and the next job finishes it.
-    for (std::size_t i = std::min(done + 1, files.size()); i-- > 0;) take_back(files[i]);
+    // Of the one that failed nothing but its aside was moved: what stands under its name is not ours.
+    if (done < files.size()) restore_aside(files[done]);
+    for (std::size_t i = done; i-- > 0;) take_back(files[i]);
     ::unlink(journal.path().c_str());
     throw;
   }
