@@ -98,7 +98,11 @@ TEST_F(Several, AGdRomIsOneImageInAFolder) {
 
 TEST_F(Several, AGdRomIsOneImageInAnArchive) {
   make_gd_rom();
-  ASSERT_EQ(run_program("/usr/bin/bsdtar", {"-a", "-cf", "../gd.zip", "disc.gdi", "track01.iso", "track 02.raw", "track03.iso"}, *this / "gd").exit_code, 0);
+  ASSERT_EQ(
+      run_program("/usr/bin/bsdtar",
+                  {"-a", "-cf", "../gd.zip", "disc.gdi", "track01.iso", "track 02.raw", "track03.iso"}, *this / "gd")
+          .exit_code,
+      0);
   const Outcome run = cli({"check", "gd.zip", "--json"});
   EXPECT_EQ(run.exit_code, 0) << run.err;
   EXPECT_EQ(run.json()["results"].size(), 1u) << "its tracks are no images of their own";

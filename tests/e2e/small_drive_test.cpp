@@ -16,9 +16,9 @@ class SmallDrive : public Program {
     fs::create_directories(drive);
     fs::remove_all(after);
     fs::create_directories(after);
-    const std::string script = fmt::format(
-        "mount -t tmpfs -o size={}k none {} || exit 77; '{}' {}; code=$?; cp -a {}/. {}/; exit $code", kib,
-        drive.string(), OPIFEX_PROGRAM, words, drive.string(), after.string());
+    const std::string script =
+        fmt::format("mount -t tmpfs -o size={}k none {} || exit 77; '{}' {}; code=$?; cp -a {}/. {}/; exit $code", kib,
+                    drive.string(), OPIFEX_PROGRAM, words, drive.string(), after.string());
     Outcome outcome = run_program("/usr/bin/unshare", {"-m", "sh", "-c", script}, folder.path());
     if (outcome.exit_code == 77 || outcome.exit_code == 1)
       if (contains(outcome.err, "mount") || contains(outcome.err, "unshare"))
@@ -69,7 +69,8 @@ TEST_F(SmallDrive, WhatFitsIsThere) {
 }
 
 TEST_F(SmallDrive, ADumpThatDoesNotFitIsNotBegun) {
-  const Outcome run = on_drive(200, fmt::format("dump sim:{}/tests/drives/clean.toml --out drive/x.cue", OPIFEX_SOURCE));
+  const Outcome run =
+      on_drive(200, fmt::format("dump sim:{}/tests/drives/clean.toml --out drive/x.cue", OPIFEX_SOURCE));
   EXPECT_NE(run.exit_code, 0);
   EXPECT_TRUE(left().empty()) << run.err;
 }

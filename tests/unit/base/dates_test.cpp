@@ -56,10 +56,10 @@ TEST(Dates, RandomSecondsComeBack) {
 }
 
 TEST(Dates, WhatNoCalendarHasIsNoDate) {
-  for (const CivilTime& bad : {CivilTime{2001, 0, 1}, CivilTime{2001, 13, 1}, CivilTime{2001, 1, 0},
-                               CivilTime{2001, 2, 29}, CivilTime{2001, 4, 31}, CivilTime{2001, 1, 1, 24},
-                               CivilTime{2001, 1, 1, 0, 60}, CivilTime{2001, 1, 1, 0, 0, 60},
-                               CivilTime{2001, 1, 1, -1}, CivilTime{2001, -1, 1}, CivilTime{40'000, 1, 1}})
+  for (const CivilTime& bad :
+       {CivilTime{2001, 0, 1}, CivilTime{2001, 13, 1}, CivilTime{2001, 1, 0}, CivilTime{2001, 2, 29},
+        CivilTime{2001, 4, 31}, CivilTime{2001, 1, 1, 24}, CivilTime{2001, 1, 1, 0, 60},
+        CivilTime{2001, 1, 1, 0, 0, 60}, CivilTime{2001, 1, 1, -1}, CivilTime{2001, -1, 1}, CivilTime{40'000, 1, 1}})
     EXPECT_EQ(seconds_of(bad), std::nullopt) << bad.year << "-" << bad.month << "-" << bad.day;
 }
 

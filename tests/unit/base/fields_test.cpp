@@ -1,7 +1,7 @@
 // Rounding, and numbers in the byte order a structure has them in.
-#include "opifex/core/base/bytes.hpp"
-
 #include <gtest/gtest.h>
+
+#include "opifex/core/base/bytes.hpp"
 
 #include "testkit.hpp"
 
@@ -13,7 +13,8 @@ using testkit::Random;
 TEST(Rounding, IsWhatDivisionSays) {
   Random random(3);
   for (int i = 0; i < 20'000; ++i) {
-    const std::uint64_t n = random.next() >> (1 + random.below(60)), unit = 1 + (random.next() >> (8 + random.below(50)));
+    const std::uint64_t n = random.next() >> (1 + random.below(60)),
+                        unit = 1 + (random.next() >> (8 + random.below(50)));
     const std::uint64_t count = ceil_div(n, unit);
     ASSERT_LT(static_cast<__uint128_t>(n), static_cast<__uint128_t>(count) * unit + (n % unit == 0 ? 1 : 0));
     ASSERT_EQ(count, n / unit + (n % unit == 0 ? 0u : 1u));

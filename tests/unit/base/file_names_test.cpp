@@ -22,7 +22,8 @@ std::string random_name(Random& random) {
 TEST(FileNames, WhatMeansSomethingInAPathIsNotSafe) {
   for (const char* bad : {"", ".", "..", "a/b", "a\\b", "/", "\x01", "a\x7F", "\xFF", "\xC3"})
     EXPECT_FALSE(is_safe_name(bad)) << bad;
-  for (const char* good : {"a", "...", ".a", "a:b", "CON", "\xE7\x81\xAF", "a b"}) EXPECT_TRUE(is_safe_name(good)) << good;
+  for (const char* good : {"a", "...", ".a", "a:b", "CON", "\xE7\x81\xAF", "a b"})
+    EXPECT_TRUE(is_safe_name(good)) << good;
 }
 
 TEST(FileNames, WhatIsMadeSafeIsSafe) {

@@ -1,7 +1,7 @@
 // What a format cannot hold of a disc: random discs and random capabilities against what the words mean.
-#include "opifex/core/convert/plan.hpp"
-
 #include <gtest/gtest.h>
+
+#include "opifex/core/convert/plan.hpp"
 
 #include "testkit.hpp"
 
@@ -14,7 +14,8 @@ using Kind = cd::TrackMode::Kind;
 cd::Layout random_layout(Random& random) {
   cd::Layout layout;
   const auto tracks = 1 + random.below(8);
-  const auto second = random.below(3) == 0 && tracks > 1 ? 1 + random.below(tracks - 1) : tracks;  // session 2 from here
+  const auto second =
+      random.below(3) == 0 && tracks > 1 ? 1 + random.below(tracks - 1) : tracks;  // session 2 from here
   const bool areas = second == tracks && tracks > 2 && random.below(4) == 0;
   for (std::uint64_t i = 0; i < tracks; ++i) {
     cd::Track t;

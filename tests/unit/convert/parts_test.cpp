@@ -119,7 +119,8 @@ TEST(Splitting, APartOfAnEarlierSplitWouldBecomeOneOfTheNew) {
   const TempFolder folder;
   write_file(folder / "a.iso", std::string(3 * kCluster, 'x'));
   WritePlan plan;
-  plan.outputs.push_back({folder / "out/a.iso", {SourceRun{open_file(folder / "a.iso"), 0, 3 * kCluster}}, 3 * kCluster});
+  plan.outputs.push_back(
+      {folder / "out/a.iso", {SourceRun{open_file(folder / "a.iso"), 0, 3 * kCluster}}, 3 * kCluster});
   limit_parts(plan, kCluster);
   write_file(folder / "out/a.part3.iso", "old");
   EXPECT_EQ(code_of([&] { carry_out(plan); }), "left_over_part");

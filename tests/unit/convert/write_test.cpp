@@ -68,7 +68,8 @@ TEST_F(Writing, AnyPiecesInAnyOrderGiveTheirBytes) {
             break;
           }
           case 1: {
-            const auto first = static_cast<std::uint32_t>(random.below(500)), n = static_cast<std::uint32_t>(random.below(501 - first));
+            const auto first = static_cast<std::uint32_t>(random.below(500)),
+                       n = static_cast<std::uint32_t>(random.below(501 - first));
             bytes += as_text(ByteView(sectors).subspan(first * cd::kRawBytes, n * cd::kRawBytes));
             o.pieces.emplace_back(SectorRun{static_cast<cd::Lba>(first), n, SectorForm::raw});
             break;
@@ -198,8 +199,9 @@ TEST_F(Writing, AStopAtAnyMomentLeavesNothingHalf) {
     };
     WritePlan plan;
     plan.outputs = {output("small", random.bytes(10))};
-    plan.outputs.push_back(
-        {folder / "big", {SourceRun{std::make_shared<Stopping>(bytes, after << 20, stop), 0, bytes.size()}}, bytes.size()});
+    plan.outputs.push_back({folder / "big",
+                            {SourceRun{std::make_shared<Stopping>(bytes, after << 20, stop), 0, bytes.size()}},
+                            bytes.size()});
     WriteJob job;
     job.target = target_facts(folder.path());
     try {

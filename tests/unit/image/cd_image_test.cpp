@@ -148,9 +148,7 @@ TEST_P(StoredForms, SwappedWordsAreSwappedBack) {
   expect_all(*image(stored_bytes(GetParam().form) >= cd::kRawBytes));  // nobody stores user data that way
 }
 
-TEST_P(StoredForms, ScrambledSectorsAreDescrambled) {
-  expect_all(*image(false, GetParam().form == StoredForm::raw));
-}
+TEST_P(StoredForms, ScrambledSectorsAreDescrambled) { expect_all(*image(false, GetParam().form == StoredForm::raw)); }
 
 TEST_P(StoredForms, UserDataStandsAtItsPlaceOnTheDisc) {
   const SourcePtr data = user_data_source(image(), 1);
@@ -161,19 +159,18 @@ TEST_P(StoredForms, UserDataStandsAtItsPlaceOnTheDisc) {
   EXPECT_TRUE(std::equal(bytes.begin(), bytes.end(), expected.begin() + 5));
 }
 
-INSTANTIATE_TEST_SUITE_P(
-    All, StoredForms,
-    testing::Values(FormCase{"mode1_raw", Kind::mode1, StoredForm::raw, &make_mode1},
-                    FormCase{"mode1_pw", Kind::mode1, StoredForm::raw_with_pw, &make_mode1},
-                    FormCase{"mode1_q", Kind::mode1, StoredForm::raw_with_q, &make_mode1},
-                    FormCase{"mode1_2048", Kind::mode1, StoredForm::mode1_user, &make_mode1},
-                    FormCase{"form1_raw", Kind::mode2, StoredForm::raw, &make_form1},
-                    FormCase{"form1_2336", Kind::mode2, StoredForm::mode2, &make_form1},
-                    FormCase{"form1_2048", Kind::mode2, StoredForm::form1_user, &make_form1},
-                    FormCase{"form2_raw", Kind::mode2, StoredForm::raw, &make_form2},
-                    FormCase{"form2_2336", Kind::mode2, StoredForm::mode2, &make_form2},
-                    FormCase{"form2_2324", Kind::mode2, StoredForm::form2_user, &make_form2}),
-    [](const auto& each) { return std::string(each.param.name); });
+INSTANTIATE_TEST_SUITE_P(All, StoredForms,
+                         testing::Values(FormCase{"mode1_raw", Kind::mode1, StoredForm::raw, &make_mode1},
+                                         FormCase{"mode1_pw", Kind::mode1, StoredForm::raw_with_pw, &make_mode1},
+                                         FormCase{"mode1_q", Kind::mode1, StoredForm::raw_with_q, &make_mode1},
+                                         FormCase{"mode1_2048", Kind::mode1, StoredForm::mode1_user, &make_mode1},
+                                         FormCase{"form1_raw", Kind::mode2, StoredForm::raw, &make_form1},
+                                         FormCase{"form1_2336", Kind::mode2, StoredForm::mode2, &make_form1},
+                                         FormCase{"form1_2048", Kind::mode2, StoredForm::form1_user, &make_form1},
+                                         FormCase{"form2_raw", Kind::mode2, StoredForm::raw, &make_form2},
+                                         FormCase{"form2_2336", Kind::mode2, StoredForm::mode2, &make_form2},
+                                         FormCase{"form2_2324", Kind::mode2, StoredForm::form2_user, &make_form2}),
+                         [](const auto& each) { return std::string(each.param.name); });
 
 /// Track 1 of data, a gap that no file holds, music behind it.
 CdImagePtr with_gap() {

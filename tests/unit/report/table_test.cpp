@@ -22,7 +22,7 @@ bool is_tame(const std::string& text) {
 }
 
 std::string hostile(Random& random) {
-  constexpr std::array<std::string_view, 10> kPieces = {"a",      "\x1B[2J", "\n",           "\r", "\xE2\x80\xAE",
+  constexpr std::array<std::string_view, 10> kPieces = {"a",        "\x1B[2J", "\n",           "\r",   "\xE2\x80\xAE",
                                                         "\xC2\x9B", "\x7F",    "\xE7\x81\xAF", "\xFF", "\t"};
   std::string text;
   for (std::uint64_t n = random.below(8); n > 0; --n) text += kPieces[random.below(kPieces.size())];
@@ -85,9 +85,8 @@ TEST(Words, SettingsAndJobsOfAHintAreWrittenAsTheyAreTyped) {
 }
 
 TEST(Words, LossesAndWarningsAreALineEach) {
-  const std::vector<Loss> losses = {{"audio", "tracks 2 to 4", "music", false},
-                                    {"tracks", "x\ny", "z", true},
-                                    {"filler", "a", "b", false}};
+  const std::vector<Loss> losses = {
+      {"audio", "tracks 2 to 4", "music", false}, {"tracks", "x\ny", "z", true}, {"filler", "a", "b", false}};
   EXPECT_EQ(loss_lines(losses),
             "  loss        audio (refused): tracks 2 to 4: music\n"
             "  loss        tracks (accepted): x\\x0Ay: z\n"

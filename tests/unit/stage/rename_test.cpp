@@ -109,7 +109,8 @@ std::string gdi(const fs::path& folder, const std::string& third) {
   write_file(folder / "track01.iso", std::string(2048 * 4, '1'));
   write_file(folder / "track 02.raw", std::string(2352 * 2, '2'));
   write_file(folder / third, std::string(2048 * 20, '3'));
-  return fmt::format("3\r\n1 0 4 2048 track01.iso 0\r\n2 4 0 2352 \"track 02.raw\" 0\r\n3 45000 4 2048 {} 0\r\n", third);
+  return fmt::format("3\r\n1 0 4 2048 track01.iso 0\r\n2 4 0 2352 \"track 02.raw\" 0\r\n3 45000 4 2048 {} 0\r\n",
+                     third);
 }
 
 TEST(Renaming, ATrackListOfAGdRomIsASheetToo) {

@@ -1,8 +1,7 @@
 // Records and descriptors of ISO 9660: written and read by the same names of fields, and damaged ones.
-#include "../../../src/core/volumes/iso9660/records.hpp"
-
 #include <gtest/gtest.h>
 
+#include "../../../src/core/volumes/iso9660/records.hpp"
 #include "testkit.hpp"
 
 namespace opifex::iso {

@@ -39,6 +39,27 @@ struct Refuse {
   }
 };
 
+/// Where the header has its fields: those of every version, of version 5, and of 3 and 4.
+namespace header_at {
+constexpr std::size_t kLength = 8, kVersion = 12;
+}
+namespace v5_at {
+constexpr std::size_t kCodecs = 16, kLogicalBytes = 32, kMap = 40, kTags = 48, kHunkBytes = 56, kUnitBytes = 60,
+                      kRawSha1 = 64, kSha1 = 84, kParentSha1 = 104;
+}
+namespace old_at {
+constexpr std::size_t kFlags = 16, kMethod = 20, kHunkCount = 24, kLogicalBytes = 28, kTags = 36;
+constexpr std::size_t kV3Md5 = 44, kV3HunkBytes = 76, kV3RawSha1 = 80, kV3ParentSha1 = 100;
+constexpr std::size_t kV4HunkBytes = 44, kV4Sha1 = 48, kV4ParentSha1 = 68, kV4RawSha1 = 88;
+}  // namespace old_at
+/// The head of a compressed map of version 5, and of an entry of metadata.
+namespace map_at {
+constexpr std::size_t kStreamBytes = 0, kFirstHunk = 4, kCrc = 10, kLengthBits = 12, kSelfBits = 13, kParentBits = 14;
+}
+namespace tag_at {
+constexpr std::size_t kFlags = 4, kLength = 5, kNext = 8;
+}
+
 std::optional<Sha1> sha1_at(ByteView v, std::size_t at) {
   Sha1 sha1;
   std::copy_n(v.begin() + static_cast<std::ptrdiff_t>(at), sha1.size(), sha1.begin());
@@ -47,7 +68,7 @@ std::optional<Sha1> sha1_at(ByteView v, std::size_t at) {
 
 void read_v5(const Refuse& refuse, ByteView v, Header& h) {
   for (std::size_t slot = 0; slot < h.codecs.size(); ++slot) {
-    const std::size_t at = 16 + 4 * slot;
+    const std::size_t at = v5_at::kCodecs + 4 * slot;
     if (big(v, at, 4) == 0) continue;
     const std::string codec = printable(as_text(v.subspan(at, 4)));
     if (codec == "avhu")
@@ -58,43 +79,44 @@ void read_v5(const Refuse& refuse, ByteView v, Header& h) {
     h.codecs.at(slot) = codec;
   }
   h.compressed = !h.codecs[0].empty();
-  h.logical_bytes = big(v, 32, 8);
-  h.map_offset = big(v, 40, 8);
-  h.meta_offset = big(v, 48, 8);
-  h.hunk_bytes = static_cast<std::uint32_t>(big(v, 56, 4));
-  h.unit_bytes = static_cast<std::uint32_t>(big(v, 60, 4));
-  h.raw_sha1 = sha1_at(v, 64);
-  h.sha1 = sha1_at(v, 84);
-  h.parent_sha1 = sha1_at(v, 104);
+  h.logical_bytes = big(v, v5_at::kLogicalBytes, 8);
+  h.map_offset = big(v, v5_at::kMap, 8);
+  h.meta_offset = big(v, v5_at::kTags, 8);
+  h.hunk_bytes = static_cast<std::uint32_t>(big(v, v5_at::kHunkBytes, 4));
+  h.unit_bytes = static_cast<std::uint32_t>(big(v, v5_at::kUnitBytes, 4));
+  h.raw_sha1 = sha1_at(v, v5_at::kRawSha1);
+  h.sha1 = sha1_at(v, v5_at::kSha1);
+  h.parent_sha1 = sha1_at(v, v5_at::kParentSha1);
   for (const std::string& codec : h.codecs)
     if (is_cd_codec(codec) && h.hunk_bytes % kFrameBytes != 0)
-      refuse("codec", "a CD codec needs hunks of whole frames", 56, fmt::format("{} bytes", h.hunk_bytes),
-             "a multiple of 2448");
+      refuse("codec", "a CD codec needs hunks of whole frames", v5_at::kHunkBytes,
+             fmt::format("{} bytes", h.hunk_bytes), "a multiple of 2448");
 }
 
 void read_old(const Refuse& refuse, ByteView v, Header& h, bool& has_parent) {
   const bool v3 = h.version == 3;
-  const std::uint64_t method = big(v, 20, 4);
+  const std::uint64_t method = big(v, old_at::kMethod, 4);
   constexpr std::uint64_t kAudioVideo = 3, kParentFlag = 1;
   if (method >= kAudioVideo)
-    refuse("codec", "this CHD's compression is not supported", 20, fmt::format("method {}", method), "0, 1 or 2");
+    refuse("codec", "this CHD's compression is not supported", old_at::kMethod, fmt::format("method {}", method),
+           "0, 1 or 2");
   h.compressed = method != 0;
   if (h.compressed) h.codecs[0] = "zlib";
-  has_parent = (big(v, 16, 4) & kParentFlag) != 0;
-  h.hunk_count = static_cast<std::uint32_t>(big(v, 24, 4));
-  h.logical_bytes = big(v, 28, 8);
-  h.meta_offset = big(v, 36, 8);
+  has_parent = (big(v, old_at::kFlags, 4) & kParentFlag) != 0;
+  h.hunk_count = static_cast<std::uint32_t>(big(v, old_at::kHunkCount, 4));
+  h.logical_bytes = big(v, old_at::kLogicalBytes, 8);
+  h.meta_offset = big(v, old_at::kTags, 8);
   h.map_offset = h.header_bytes;
-  h.hunk_bytes = static_cast<std::uint32_t>(big(v, v3 ? 76 : 44, 4));
+  h.hunk_bytes = static_cast<std::uint32_t>(big(v, v3 ? old_at::kV3HunkBytes : old_at::kV4HunkBytes, 4));
   h.unit_bytes = h.hunk_bytes;
   if (v3) {
-    if (!all_zero(v.subspan(44, 16))) h.md5 = hex(v.subspan(44, 16));
-    h.raw_sha1 = sha1_at(v, 80);
-    h.parent_sha1 = sha1_at(v, 100);
+    if (!all_zero(v.subspan(old_at::kV3Md5, 16))) h.md5 = hex(v.subspan(old_at::kV3Md5, 16));
+    h.raw_sha1 = sha1_at(v, old_at::kV3RawSha1);
+    h.parent_sha1 = sha1_at(v, old_at::kV3ParentSha1);
   } else {
-    h.sha1 = sha1_at(v, 48);
-    h.parent_sha1 = sha1_at(v, 68);
-    h.raw_sha1 = sha1_at(v, 88);
+    h.sha1 = sha1_at(v, old_at::kV4Sha1);
+    h.parent_sha1 = sha1_at(v, old_at::kV4ParentSha1);
+    h.raw_sha1 = sha1_at(v, old_at::kV4RawSha1);
   }
 }
 
@@ -106,20 +128,20 @@ class MapReader {
 
   HunkMap read() {
     constexpr std::size_t kHead = 16;
-    if (h_.map_offset == 0) refuse_("map", "writing this CHD was never finished", 40, "no map", "an offset");
+    if (h_.map_offset == 0) refuse_("map", "writing this CHD was never finished", v5_at::kMap, "no map", "an offset");
     if (h_.map_offset > file_bytes_ || file_bytes_ - h_.map_offset < kHead) outside("the map's header");
     const Bytes head = read_up_to(refuse_.file, h_.map_offset, kHead);
-    const std::uint64_t stream_bytes = big(head, 0, 4);
+    const std::uint64_t stream_bytes = big(head, map_at::kStreamBytes, 4);
     if (stream_bytes > file_bytes_ - h_.map_offset - kHead) outside("the map");
-    first_ = big(head, 4, 6);
-    length_bits_ = static_cast<unsigned>(big(head, 12, 1));
-    self_bits_ = static_cast<unsigned>(big(head, 13, 1));
-    parent_bits_ = static_cast<unsigned>(big(head, 14, 1));
+    first_ = big(head, map_at::kFirstHunk, 6);
+    length_bits_ = static_cast<unsigned>(big(head, map_at::kLengthBits, 1));
+    self_bits_ = static_cast<unsigned>(big(head, map_at::kSelfBits, 1));
+    parent_bits_ = static_cast<unsigned>(big(head, map_at::kParentBits, 1));
     if (length_bits_ > 24 || self_bits_ > 32 || parent_bits_ > 48) bad("field widths", "at most 24, 32 and 48 bits");
     // No stream of this length can describe more hunks: three bits at least for 274 of them.
     constexpr std::uint64_t kLongestRun = 274;
     if (h_.hunk_count > (8 * stream_bytes / 3 + 1) * kLongestRun)
-      refuse_("limits", "this CHD claims more hunks than its map can describe", 32,
+      refuse_("limits", "this CHD claims more hunks than its map can describe", v5_at::kLogicalBytes,
               fmt::format("{} hunks", h_.hunk_count), fmt::format("a map of {} bytes to fit", stream_bytes));
     const Bytes stream = read_up_to(refuse_.file, h_.map_offset + kHead, static_cast<std::size_t>(stream_bytes));
     // The fields lie behind the kinds: these are read twice, not kept, for a few bytes can claim many of them.
@@ -131,7 +153,7 @@ class MapReader {
     BitReader fields = ahead.in();
     read_fields(kinds, fields);
     if (fields.overran()) bad("a bit stream that ends early", "fields of every hunk");
-    check_crc(static_cast<std::uint16_t>(big(head, 10, 2)));
+    check_crc(static_cast<std::uint16_t>(big(head, map_at::kCrc, 2)));
     return std::move(hunks_);
   }
 
@@ -363,7 +385,7 @@ std::vector<Tag> read_tags(const Refuse& refuse, const Header& h, std::uint64_t 
       refuse("meta_range", "a metadata entry lies outside the file", at, fmt::format("a file of {} bytes", file_bytes),
              "an entry inside it");
     const Bytes head = read_up_to(refuse.file, at, kHead);
-    const std::uint64_t length = big(head, 5, 3);
+    const std::uint64_t length = big(head, tag_at::kLength, 3);
     if (length > file_bytes - at - kHead)
       refuse("meta_range", "a metadata entry runs past the end of the file", at, fmt::format("{} bytes", length),
              fmt::format("at most {}", file_bytes - at - kHead));
@@ -376,9 +398,9 @@ std::vector<Tag> read_tags(const Refuse& refuse, const Header& h, std::uint64_t 
     if (tags.size() >= kMostTags || total > kMostBytes)
       refuse("limits", "there is too much metadata", at, fmt::format("{} entries", tags.size()),
              "at most 4096, and 64 MiB");
-    tags.push_back({std::string(as_text(head).substr(0, 4)), std::to_integer<std::uint8_t>(head[4]), at,
+    tags.push_back({std::string(as_text(head).substr(0, 4)), std::to_integer<std::uint8_t>(head[tag_at::kFlags]), at,
                     read_up_to(refuse.file, at + kHead, static_cast<std::size_t>(length))});
-    at = big(head, 8, 8);
+    at = big(head, tag_at::kNext, 8);
   }
   return tags;
 }
@@ -410,13 +432,14 @@ void read_version(const Refuse& refuse, ByteView start, Header& h) {
            "a header");
   if (!as_text(start).starts_with(kChdMark))
     refuse("magic", "this is no CHD", 0, printable(as_text(start).substr(0, 8)), std::string(kChdMark));
-  const std::uint64_t version = big(start, 12, 4), length = big(start, 8, 4);
+  const std::uint64_t version = big(start, header_at::kVersion, 4), length = big(start, header_at::kLength, 4);
   if (version < 3 || version > 5)
-    refuse("version", "this version of CHD is not supported", 12, fmt::format("version {}", version), "3, 4 or 5");
+    refuse("version", "this version of CHD is not supported", header_at::kVersion, fmt::format("version {}", version),
+           "3, 4 or 5");
   h.version = static_cast<int>(version);
   h.header_bytes = version == 5 ? kV5Header : version == 4 ? kV4Header : kV3Header;
   if (length != h.header_bytes)
-    refuse("header", "the header's length does not fit its version", 8, fmt::format("{}", length),
+    refuse("header", "the header's length does not fit its version", header_at::kLength, fmt::format("{}", length),
            fmt::format("{}", h.header_bytes));
   if (start.size() < h.header_bytes)
     refuse("truncated", "the file ends inside its header", start.size(), fmt::format("{} bytes", start.size()),
@@ -426,15 +449,16 @@ void read_version(const Refuse& refuse, ByteView start, Header& h) {
 /// Counts the hunks.
 void check_sizes(const Refuse& refuse, Header& h) {
   if (h.hunk_bytes == 0 || h.unit_bytes == 0 || h.hunk_bytes % h.unit_bytes != 0)
-    refuse("header", "the sizes in the header make no sense", 56,
+    refuse("header", "the sizes in the header make no sense", v5_at::kHunkBytes,
            fmt::format("hunks of {} bytes, units of {}", h.hunk_bytes, h.unit_bytes), "hunks of whole units");
   if (h.hunk_bytes > kMostHunkBytes || (h.version == 5 && h.compressed && h.hunk_bytes > kMostCompressedHunkBytes))
-    refuse("limits", "the hunks are too large", 56, fmt::format("{} bytes", h.hunk_bytes), "below 16 MiB");
-  if (h.logical_bytes == 0) refuse("header", "this CHD holds nothing", 32, "0 bytes", "data");
+    refuse("limits", "the hunks are too large", v5_at::kHunkBytes, fmt::format("{} bytes", h.hunk_bytes),
+           "below 16 MiB");
+  if (h.logical_bytes == 0) refuse("header", "this CHD holds nothing", v5_at::kLogicalBytes, "0 bytes", "data");
   const std::uint64_t hunks = ceil_div<std::uint64_t>(h.logical_bytes, h.hunk_bytes);
   if (hunks > kMostHunks)
-    refuse("limits", "this CHD claims to be larger than any disc", 32, fmt::format("{} bytes", h.logical_bytes),
-           fmt::format("at most {} hunks", kMostHunks));
+    refuse("limits", "this CHD claims to be larger than any disc", v5_at::kLogicalBytes,
+           fmt::format("{} bytes", h.logical_bytes), fmt::format("at most {} hunks", kMostHunks));
   h.hunk_count = static_cast<std::uint32_t>(hunks);
 }
 
@@ -443,17 +467,17 @@ void check_sizes(const Refuse& refuse, Header& h) {
 std::optional<Sha1> peek_identity(const ByteSource& file) {
   const Bytes head = read_up_to(file, 0, kV5Header);
   if (head.size() < kV5Header || !as_text(head).starts_with(kChdMark)) return std::nullopt;
-  switch (big(head, 12, 4)) {
+  switch (big(head, header_at::kVersion, 4)) {
     case 5: {
-      const auto overall = sha1_at(head, 84);
-      return overall ? overall : sha1_at(head, 64);
+      const auto overall = sha1_at(head, v5_at::kSha1);
+      return overall ? overall : sha1_at(head, v5_at::kRawSha1);
     }
     case 4: {
-      const auto overall = sha1_at(head, 48);
-      return overall ? overall : sha1_at(head, 88);
+      const auto overall = sha1_at(head, old_at::kV4Sha1);
+      return overall ? overall : sha1_at(head, old_at::kV4RawSha1);
     }
     case 3:
-      return sha1_at(head, 80);
+      return sha1_at(head, old_at::kV3RawSha1);
     default:
       return std::nullopt;
   }
@@ -471,14 +495,15 @@ Opened read_container(const ByteSource& file) {
   if (old) {
     read_old(refuse, start, h, has_parent);
   } else {
-    h.hunk_bytes = static_cast<std::uint32_t>(big(start, 56, 4));  // first: the codecs' rules depend on it
+    h.hunk_bytes =
+        static_cast<std::uint32_t>(big(start, v5_at::kHunkBytes, 4));  // first: the codecs' rules depend on it
     read_v5(refuse, start, h);
   }
   check_sizes(refuse, h);
-  const std::uint64_t claimed_hunks = old ? big(start, 24, 4) : h.hunk_count;
+  const std::uint64_t claimed_hunks = old ? big(start, old_at::kHunkCount, 4) : h.hunk_count;
   if (claimed_hunks != h.hunk_count)
-    refuse("header", "the number of hunks does not fit the size", 24, fmt::format("{} hunks", claimed_hunks),
-           fmt::format("{}", h.hunk_count));
+    refuse("header", "the number of hunks does not fit the size", old_at::kHunkCount,
+           fmt::format("{} hunks", claimed_hunks), fmt::format("{}", h.hunk_count));
   if (old && !has_parent) h.parent_sha1.reset();
 
   o.hunks = old            ? read_old_map(refuse, h, file_bytes)
@@ -489,7 +514,8 @@ Opened read_container(const ByteSource& file) {
   o.tags = read_tags(refuse, h, file_bytes);
   if (old) h.unit_bytes = old_unit(o.tags, h.hunk_bytes);
   if ((o.hunks.holds(HunkKind::parent) || o.hunks.holds(HunkKind::parent_hunk)) && !h.parent_sha1 && !has_parent)
-    refuse("parent_missing", "hunks refer to a parent, but the header names none", 104, "no parent", "its SHA-1");
+    refuse("parent_missing", "hunks refer to a parent, but the header names none", v5_at::kParentSha1, "no parent",
+           "its SHA-1");
   return o;
 }
 

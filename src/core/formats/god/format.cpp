@@ -229,16 +229,16 @@ Bytes make_header(const XboxExecutable& executable, const std::string& title, co
   constexpr std::size_t kHeaderBytes = 0xB000;
   Bytes h(kHeaderBytes);
   std::copy_n(as_view("LIVE").begin(), 4, h.begin());
-  store_be32(h, 0x340, 0xAD0E);
-  store_be32(h, 0x344, executable.second ? kContentOnDemand : kContentOriginal);
-  store_be32(h, 0x348, 2);
-  std::copy(executable.execution.begin(), executable.execution.end(), h.begin() + 0x354);
+  store_be32(h, content_at::kHeaderBytes, 0xAD0E);
+  store_be32(h, content_at::kType, executable.second ? kContentOnDemand : kContentOriginal);
+  store_be32(h, content_at::kMetadataVersion, 2);
+  std::copy(executable.execution.begin(), executable.execution.end(), h.begin() + content_at::kExecution);
   // Length of the descriptor, then what consoles write there for their own use.
   constexpr std::array<unsigned char, 4> kCustom = {0x24, 5, 5, 0x11};
-  for (std::size_t i = 0; i < kCustom.size(); ++i) h[0x379 + i] = static_cast<std::byte>(kCustom[i]);
-  store_be32(h, 0x3A9, 1);
-  put_utf16(h, 0x411, 128, title);
-  put_utf16(h, 0x1691, 64, title);
+  for (std::size_t i = 0; i < kCustom.size(); ++i) h[kContentDescriptorAt + i] = static_cast<std::byte>(kCustom[i]);
+  store_be32(h, content_at::kDescriptorType, 1);
+  put_utf16(h, content_at::kNames, 128, title);
+  put_utf16(h, content_at::kTitleName, 64, title);
   if (!picture.empty()) put_picture(h, picture);
   return h;
 }

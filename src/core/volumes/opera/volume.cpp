@@ -15,6 +15,16 @@ namespace opifex {
 namespace {
 
 constexpr std::uint64_t kBlock = 2048;
+/// Where the label, a block of a folder and its entries have their fields.
+namespace label_at {
+constexpr std::size_t kBlockBytes = 0x4C, kBlocks = 0x50;
+}
+namespace block_at {
+constexpr std::size_t kNext = 0, kBefore = 4, kEnd = 12, kFirst = 16;
+}
+namespace entry_at {
+constexpr std::size_t kFlags = 0, kSize = 0x10, kBlocks = 0x14, kCopies = 0x40;
+}
 constexpr std::size_t kEntryHead = 0x44, kMostBlocks = 65'536;
 
 struct Folder {
@@ -31,11 +41,11 @@ class Reader {
     const Bytes head = read_up_to(*disc_, 0, kBlock);
     constexpr std::size_t kRootBlocks = 0x58, kRootAt = 0x64;
     if (head.size() < kBlock || head[0] != std::byte{1} || as_text(head).substr(1, 5) != "ZZZZZ" ||
-        head[6] != std::byte{1} || load_be32(head, 0x4C) != kBlock)
+        head[6] != std::byte{1} || load_be32(head, label_at::kBlockBytes) != kBlock)
       return std::nullopt;
     volume_.system = "opera";
     volume_.label = iso_text(ByteView(head).subspan(0x28, 32));
-    volume_.blocks = load_be32(head, 0x50);
+    volume_.blocks = load_be32(head, label_at::kBlocks);
     std::deque<Folder> queue = {{load_be32(head, kRootAt), load_be32(head, kRootBlocks), "", 1}};
     seen_.insert(queue.front().block);
     while (!queue.empty()) {
@@ -64,15 +74,15 @@ class Reader {
       if (!visited.insert(at).second || visited.size() > kMostBlocks)
         return damage("dir_loop", fmt::format("{}: its blocks lead in a circle", name));
       const Bytes block = read_up_to(*disc_, at * kBlock, kBlock);
-      const std::uint32_t end = load_be32(block, 12), first = load_be32(block, 16);
+      const std::uint32_t end = load_be32(block, block_at::kEnd), first = load_be32(block, block_at::kFirst);
       if (first < 20 || end > kBlock || first > end)
         return damage("not_a_directory", fmt::format("{}: its blocks hold something else", name));
-      if (static_cast<std::int32_t>(load_be32(block, 4)) != before)
+      if (static_cast<std::int32_t>(load_be32(block, block_at::kBefore)) != before)
         volume_.tell("block_order", Weight::warning,
                      fmt::format("{}: its blocks contradict each other about their order", name));
       const End found = read_entries(ByteView(block).subspan(first, end - first), folder, queue);
       if (found == End::broken) return;
-      before = std::exchange(n, static_cast<std::int32_t>(load_be32(block, 0)));
+      before = std::exchange(n, static_cast<std::int32_t>(load_be32(block, block_at::kNext)));
       if ((found == End::of_all) != (n < 0))
         return damage("record_lost", fmt::format("{}: whether more of its blocks follow is contradicted", name));
     }
@@ -88,7 +98,7 @@ class Reader {
     constexpr std::uint32_t kLastInBlock = 0x4000'0000, kLastOfAll = 0x8000'0000, kTypeMask = 0xFF, kIsFolder = 7;
     for (std::size_t at = 0; at + kEntryHead + 4 <= entries.size();) {
       const ByteView e = entries.subspan(at);
-      const std::uint32_t flags = load_be32(e, 0), copies = load_be32(e, 0x40);
+      const std::uint32_t flags = load_be32(e, entry_at::kFlags), copies = load_be32(e, entry_at::kCopies);
       const std::size_t size = kEntryHead + (std::size_t{copies} + 1) * 4;
       if (copies > 63 || size > e.size()) {
         damage("record_short", fmt::format("{}: a folder's entry is broken", name_of(folder)));
@@ -124,8 +134,8 @@ class Reader {
     entry.safe = is_safe_name(name);
     entry.path = folder.path.empty() ? name : folder.path + "/" + name;
     if (!entry.safe) damage("bad_name", fmt::format("{}: a name that no file may have", printable(entry.path)));
-    entry.size_bytes = load_be32(e, 0x10);
-    const std::uint64_t sector = load_be32(e, kEntryHead), blocks = load_be32(e, 0x14);
+    entry.size_bytes = load_be32(e, entry_at::kSize);
+    const std::uint64_t sector = load_be32(e, kEntryHead), blocks = load_be32(e, entry_at::kBlocks);
     entry.extents.push_back({sector, entry.size_bytes});
     entry.sound = entry.size_bytes == 0 || (sector < sectors() && entry.extents[0].sectors() <= sectors() - sector);
     if (is_folder) {

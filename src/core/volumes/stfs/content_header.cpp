@@ -8,7 +8,7 @@
 namespace opifex {
 namespace {
 
-constexpr std::size_t kLeastHeader = 0x971A, kMostHeader = 0x10'0000, kHashedFrom = 0x344;
+constexpr std::size_t kLeastHeader = 0x971A, kMostHeader = 0x10'0000, kHashedFrom = content_at::kType;
 constexpr std::size_t kNameUnits = 128, kTitleUnits = 64;
 
 std::string utf16_field(ByteView head, std::size_t at, std::size_t units) {
@@ -82,36 +82,37 @@ ContentHeader read_content_header(const ByteSource& file) {
   if (!is_content_package(file)) fail(0, hex(read_up_to(file, 0, 4)), "LIVE, PIRS or CON");
   const Bytes start = read_up_to(file, 0, kLeastHeader);
   if (start.size() < kLeastHeader) fail(start.size(), fmt::format("{} bytes", start.size()), "a whole header");
-  const std::uint32_t told = load_be32(start, 0x340);
+  const std::uint32_t told = load_be32(start, content_at::kHeaderBytes);
   if (told < kLeastHeader || told > kMostHeader)
-    fail(0x340, fmt::format("a header of {} bytes", told), "0x971A or 0xAD0E");
+    fail(content_at::kHeaderBytes, fmt::format("a header of {} bytes", told), "0x971A or 0xAD0E");
   ContentHeader h;
   h.size_bytes = round_up(std::uint64_t{told}, kContentBlock);
   const Bytes head = read_up_to(file, 0, static_cast<std::size_t>(h.size_bytes));
   if (head.size() < h.size_bytes) fail(head.size(), "its end within the header", fmt::format("{} bytes", h.size_bytes));
   h.magic = as_text(ByteView(head).first(4));
-  std::copy_n(head.begin() + 0x32C, h.content_id.size(), h.content_id.begin());
+  std::copy_n(head.begin() + content_at::kContentId, h.content_id.size(), h.content_id.begin());
   h.content_id_fits = short_sha1(ByteView(head).subspan(kHashedFrom)) == h.content_id;
-  h.content_type = load_be32(head, 0x344);
-  h.media_id = load_be32(head, 0x354);
-  h.version = load_be32(head, 0x358);
-  h.base_version = load_be32(head, 0x35C);
-  h.title_id = load_be32(head, 0x360);
-  h.disc = std::to_integer<unsigned>(head[0x366]);
-  h.discs = std::to_integer<unsigned>(head[0x367]);
+  h.content_type = load_be32(head, content_at::kType);
+  h.media_id = load_be32(head, content_at::kMediaId);
+  h.version = load_be32(head, content_at::kVersion);
+  h.base_version = load_be32(head, content_at::kBaseVersion);
+  h.title_id = load_be32(head, content_at::kTitleId);
+  h.disc = std::to_integer<unsigned>(head[content_at::kDisc]);
+  h.discs = std::to_integer<unsigned>(head[content_at::kDiscs]);
   constexpr std::size_t kDescriptorBytes = 0x24;
   h.descriptor.assign(head.begin() + kContentDescriptorAt, head.begin() + kContentDescriptorAt + kDescriptorBytes);
-  h.data_files = load_be32(head, 0x39D);
-  h.data_bytes = std::uint64_t{load_be32(head, 0x3A1)} << 32 | load_be32(head, 0x3A5);
-  h.descriptor_type = load_be32(head, 0x3A9);
+  h.data_files = load_be32(head, content_at::kDataFiles);
+  h.data_bytes =
+      std::uint64_t{load_be32(head, content_at::kDataBytes)} << 32 | load_be32(head, content_at::kDataBytes + 4);
+  h.descriptor_type = load_be32(head, content_at::kDescriptorType);
   constexpr unsigned kLanguages = 9;
   for (unsigned language = 0; language < kLanguages; ++language)
-    if (std::string name = utf16_field(head, 0x411 + language * kNameUnits * 2, kNameUnits); !name.empty())
+    if (std::string name = utf16_field(head, content_at::kNames + language * kNameUnits * 2, kNameUnits); !name.empty())
       h.names[language] = std::move(name);
-  h.publisher = utf16_field(head, 0x1611, kTitleUnits);
-  h.title_name = utf16_field(head, 0x1691, kTitleUnits);
-  h.picture_bytes[0] = load_be32(head, 0x1712);
-  h.picture_bytes[1] = load_be32(head, 0x1716);
+  h.publisher = utf16_field(head, content_at::kPublisher, kTitleUnits);
+  h.title_name = utf16_field(head, content_at::kTitleName, kTitleUnits);
+  h.picture_bytes[0] = load_be32(head, content_at::kPictureBytes);
+  h.picture_bytes[1] = load_be32(head, content_at::kPictureBytes + 4);
   return h;
 }
 

@@ -167,6 +167,11 @@ std::optional<std::int64_t> fat_time(std::uint32_t value) {
                      .second = static_cast<int>(time & 31) * 2});
 }
 
+/// Where an entry of the list of files has its fields.
+namespace entry_at {
+constexpr std::size_t kNameBits = 0x28, kFirstBlock = 0x2F, kParent = 0x32, kSize = 0x34, kWritten = 0x38;
+}
+
 /// Why a chain of blocks cannot be followed to its end; no code: it can.
 struct ChainFault {
   const char* code = nullptr;
@@ -244,17 +249,17 @@ class Reader {
       const Bytes block = read_up_to(*file_, plan_.places.data(chain[n]), kBlock);
       for (std::size_t i = 0; (i + 1) * kFileEntry <= block.size(); ++i) {
         const ByteView e = ByteView(block).subspan(i * kFileEntry, kFileEntry);
-        const unsigned bits = std::to_integer<unsigned>(e[0x28]);
+        const unsigned bits = std::to_integer<unsigned>(e[entry_at::kNameBits]);
         const std::size_t length = bits & 63;
         if (length == 0) return;
         Raw raw;
         raw.index = n * (kBlock / kFileEntry) + i;
         raw.folder = (bits & 0x80) != 0;
         raw.consecutive = (bits & 0x40) != 0;
-        raw.first = little24(e, 0x2F);
-        raw.parent = load_be16(e, 0x32);
-        raw.size = load_be32(e, 0x34);
-        raw.written = load_be32(e, 0x38);
+        raw.first = little24(e, entry_at::kFirstBlock);
+        raw.parent = load_be16(e, entry_at::kParent);
+        raw.size = load_be32(e, entry_at::kSize);
+        raw.written = load_be32(e, entry_at::kWritten);
         const std::string bytes(as_text(e.first(std::min(length, kNameField))));
         raw.name = decode(bytes, "windows-1252").value_or(printable(bytes));
         if (length > kNameField || !is_safe_name(raw.name)) {

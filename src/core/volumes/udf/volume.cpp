@@ -20,6 +20,30 @@ constexpr std::uint64_t kBlock = 2048;
 constexpr std::uint16_t kAnchor = 2, kPartition = 5, kLogicalVolume = 6, kTerminator = 8, kFileSet = 256,
                         kIdentifier = 257, kAllocation = 258, kFileEntry = 261, kExtendedFileEntry = 266;
 
+/// Where structures have their fields (ECMA-167, parts 3 and 4).
+namespace tag_at {  // 3/7.2
+constexpr std::size_t kId = 0, kSum = 4, kCrc = 8, kCrcLength = 10, kPlace = 12;
+}
+namespace anchor_at {  // 3/10.2
+constexpr std::size_t kMain = 16, kReserve = 24;
+}
+namespace partition_at {  // 3/10.5
+constexpr std::size_t kNumber = 22, kStart = 188, kBlocks = 192;
+}
+namespace logical_at {  // 3/10.6
+constexpr std::size_t kName = 84, kBlockSize = 212, kRevision = 240, kMaps = 268, kFirstMap = 440;
+}
+namespace map_at {  // 3/10.7, UDF 2.2.10
+constexpr std::size_t kType = 0, kLength = 1, kPlainPartition = 4, kName = 5, kPartition = 38, kMetadataFile = 40;
+}
+namespace file_at {  // 4/14.9; an extended entry (4/14.17) has more in front of the last
+constexpr std::size_t kType = 27, kFlags = 34, kSize = 56, kModified = 84, kExtendedModified = 92, kAttributes = 168,
+                      kExtendedAttributes = 208;
+}
+namespace identifier_at {  // 4/14.4
+constexpr std::size_t kNameLength = 19, kUseLength = 36, kUse = 38;
+}
+
 /// A broken structure: its code, for the volume's list of problems.
 struct Broken {
   const char* code;
@@ -28,15 +52,16 @@ struct Broken {
 
 /// The tag's id; 0 if it is no tag (ECMA-167, 7.2).
 std::uint16_t tag_of(ByteView block) {
-  constexpr std::size_t kTagBytes = 16, kSumAt = 4;
+  constexpr std::size_t kTagBytes = 16;
   if (block.size() < kTagBytes) return 0;
   unsigned sum = 0;
   for (std::size_t i = 0; i < kTagBytes; ++i)
-    if (i != kSumAt) sum += std::to_integer<unsigned>(block[i]);
-  if ((sum & 255) != std::to_integer<unsigned>(block[kSumAt])) return 0;
-  const std::size_t length = load_le16(block, 10);
-  if (length > block.size() - kTagBytes || crc16(block.subspan(kTagBytes, length), 0) != load_le16(block, 8)) return 0;
-  return load_le16(block, 0);
+    if (i != tag_at::kSum) sum += std::to_integer<unsigned>(block[i]);
+  if ((sum & 255) != std::to_integer<unsigned>(block[tag_at::kSum])) return 0;
+  const std::size_t length = load_le16(block, tag_at::kCrcLength);
+  if (length > block.size() - kTagBytes || crc16(block.subspan(kTagBytes, length), 0) != load_le16(block, tag_at::kCrc))
+    return 0;
+  return load_le16(block, tag_at::kId);
 }
 
 /// An address in a partition.
@@ -119,9 +144,14 @@ class Reader {
         if (n == 256 && b.size() == kBlock && !all_zero(b)) damage("udf_anchor", "the anchor in sector 256 is broken");
         continue;
       }
-      return {{load_le32(b, 20), load_le32(b, 16)}, {load_le32(b, 28), load_le32(b, 24)}};
+      return {extent_at(b, anchor_at::kMain), extent_at(b, anchor_at::kReserve)};
     }
     throw Broken{"udf_anchor", "the UDF file system has no anchor"};
+  }
+
+  /// Its first sector, and its bytes (3/7.1).
+  static std::pair<std::uint32_t, std::uint32_t> extent_at(ByteView v, std::size_t at) {
+    return {load_le32(v, at + 4), load_le32(v, at)};
   }
 
   struct PartitionArea {
@@ -138,14 +168,17 @@ class Reader {
       if (tag == kTerminator) break;
       if (tag == 0 && !all_zero(b))
         damage("udf_descriptor", fmt::format("the descriptor in sector {} is broken", where.first + i));
-      if (tag == kPartition) areas_.push_back({load_le16(b, 22), load_le32(b, 188), load_le32(b, 192)});
+      if (tag == kPartition)
+        areas_.push_back({load_le16(b, partition_at::kNumber), load_le32(b, partition_at::kStart),
+                          load_le32(b, partition_at::kBlocks)});
       if (tag == kLogicalVolume) logical_ = b;
     }
     if (logical_.empty() || areas_.empty())
       throw Broken{"udf_volume", "the UDF file system has no logical volume or no partition"};
-    if (load_le32(logical_, 212) != kBlock) throw Broken{"bad_block_size", "its blocks are not of 2048 bytes"};
-    volume_.label = dstring(ByteView(logical_).subspan(84, 128));
-    const unsigned revision = load_le16(logical_, 240);
+    if (load_le32(logical_, logical_at::kBlockSize) != kBlock)
+      throw Broken{"bad_block_size", "its blocks are not of 2048 bytes"};
+    volume_.label = dstring(ByteView(logical_).subspan(logical_at::kName, 128));
+    const unsigned revision = load_le16(logical_, logical_at::kRevision);
     volume_.system = fmt::format("udf-{:x}.{:02x}", revision >> 8, revision & 255);
   }
 
@@ -162,16 +195,16 @@ class Reader {
   }
 
   void read_maps() {
-    constexpr std::size_t kMaps = 440, kMost = 16;
-    const std::uint32_t count = load_le32(logical_, 268);
-    std::size_t at = kMaps;
+    constexpr std::size_t kMost = 16;
+    const std::uint32_t count = load_le32(logical_, logical_at::kMaps);
+    std::size_t at = logical_at::kFirstMap;
     for (std::uint32_t i = 0; i < count && i < kMost; ++i) {
       if (at + 6 > logical_.size()) break;
-      const auto type = std::to_integer<int>(logical_[at]);
-      const auto length = std::to_integer<std::size_t>(logical_[at + 1]);
+      const auto type = std::to_integer<int>(logical_[at + map_at::kType]);
+      const auto length = std::to_integer<std::size_t>(logical_[at + map_at::kLength]);
       if (length < 6 || at + length > logical_.size()) throw Broken{"udf_volume", "its partition maps are broken"};
       if (type == 1) {
-        const PartitionArea& a = area(load_le16(logical_, at + 4));
+        const PartitionArea& a = area(load_le16(logical_, at + map_at::kPlainPartition));
         maps_.push_back({a.start, a.blocks, {}});
         volume_.blocks = std::max(volume_.blocks, a.start + a.blocks);
       } else {
@@ -183,12 +216,12 @@ class Reader {
 
   void add_second_kind(ByteView map) {
     constexpr std::size_t kLength = 64;
-    const std::string_view name = map.size() >= kLength ? as_text(map).substr(5, 23) : std::string_view{};
+    const std::string_view name = map.size() >= kLength ? as_text(map).substr(map_at::kName, 23) : std::string_view{};
     if (name != "*UDF Metadata Partition")
       throw Broken{"udf_partition", "its partition is of a kind that is not read (virtual or sparable)"};
-    const PartitionArea& a = area(load_le16(map, 38));
+    const PartitionArea& a = area(load_le16(map, map_at::kPartition));
     maps_.push_back({a.start, a.blocks, {}});
-    const std::uint32_t file = load_le32(map, 40);
+    const std::uint32_t file = load_le32(map, map_at::kMetadataFile);
     const Bytes b = a.start + file < sectors() ? sector(a.start + file) : Bytes{};
     const std::optional<Node> node =
         b.empty() ? std::nullopt : parse_node(b, static_cast<std::uint16_t>(maps_.size() - 1));
@@ -228,15 +261,16 @@ class Reader {
     const std::uint16_t tag = tag_of(b);
     if (tag != kFileEntry && tag != kExtendedFileEntry) return std::nullopt;
     const bool extended = tag == kExtendedFileEntry;
-    const std::size_t ea_at = extended ? 208 : 168, head = ea_at + 8, date_at = extended ? 92 : 84;
+    const std::size_t ea_at = extended ? file_at::kExtendedAttributes : file_at::kAttributes, head = ea_at + 8,
+                      date_at = extended ? file_at::kExtendedModified : file_at::kModified;
     Node node;
-    node.type = std::to_integer<unsigned>(b[27]);
-    node.size_bytes = load_le64(b, 56);
+    node.type = std::to_integer<unsigned>(b[file_at::kType]);
+    node.size_bytes = load_le64(b, file_at::kSize);
     node.modified = date_of(b.subspan(date_at, 12));
     const std::uint64_t ea = load_le32(b, ea_at), ad = load_le32(b, ea_at + 4);
     if (ea > b.size() - head || ad > b.size() - head - ea) return std::nullopt;
     const ByteView list = b.subspan(head + ea, ad);
-    const unsigned form = load_le16(b, 34) & 7;
+    const unsigned form = load_le16(b, file_at::kFlags) & 7;
     if (form == 3)
       node.inside =
           Bytes(list.begin(), list.begin() + static_cast<std::ptrdiff_t>(std::min<std::uint64_t>(node.size_bytes, ad)));
@@ -345,12 +379,13 @@ class Reader {
       damage("not_a_directory", fmt::format("{}: a UDF folder cannot be read", name));
       return false;
     }
-    constexpr std::size_t kHead = 38;
+    constexpr std::size_t kHead = identifier_at::kUse;
     for (std::size_t at = 0; at + kHead <= bytes->size();) {
       const ByteView d = ByteView(*bytes).subspan(at);
-      const std::size_t name_bytes = std::to_integer<std::size_t>(d[19]), use = load_le16(d, 36);
+      const std::size_t name_bytes = std::to_integer<std::size_t>(d[identifier_at::kNameLength]),
+                        use = load_le16(d, identifier_at::kUseLength);
       const std::size_t size = (kHead + use + name_bytes + 3) / 4 * 4;
-      if (load_le16(d, 0) != kIdentifier || kHead + use + name_bytes > d.size() || budget_.is_full()) {
+      if (load_le16(d, tag_at::kId) != kIdentifier || kHead + use + name_bytes > d.size() || budget_.is_full()) {
         damage("record_short", fmt::format("{}: an entry of this UDF folder is broken", name));
         return true;
       }
@@ -437,7 +472,7 @@ bool has_udf(const ByteSource& disc) {
 bool has_udf_anchor(const ByteSource& disc) {
   constexpr std::uint64_t kPlace = 256;
   const Bytes b = read_up_to(disc, kPlace * kBlock, kBlock);
-  return b.size() == kBlock && tag_of(b) == kAnchor && load_le32(b, 12) == kPlace;
+  return b.size() == kBlock && tag_of(b) == kAnchor && load_le32(b, tag_at::kPlace) == kPlace;
 }
 
 std::optional<Volume> read_udf(SourcePtr disc) { return Reader(std::move(disc)).read(); }

@@ -7,6 +7,20 @@
 namespace opifex {
 namespace {
 
+/// Where the executables of the two consoles have their fields, and the tables they lead to.
+namespace xbe_at {
+constexpr std::size_t kBase = 0x104, kHeaderBytes = 0x108, kCertificate = 0x118;
+}
+namespace certificate_at {
+constexpr std::size_t kTitleId = 0x08, kRegion = 0xA0, kDisc = 0xA8, kVersion = 0xAC;
+}
+namespace xex_at {
+constexpr std::size_t kDataAt = 0x08, kSecurity = 0x10, kHeaderCount = 0x14;
+}
+namespace execution_at {
+constexpr std::size_t kMediaId = 0, kVersion = 4, kBaseVersion = 8, kTitleId = 12;
+}
+
 [[noreturn]] void fail(const ByteSource& file, std::uint64_t offset, std::string found, std::string expected) {
   throw Error({.code = "bad_executable",
                .what = "the executable's header contradicts itself",
@@ -54,16 +68,18 @@ XboxExecutable read_first(const ByteSource& file) {
   constexpr std::size_t kHead = 0x178, kCertificate = 0xB0, kNameAt = 0x0C, kNameBytes = 80;
   const Bytes head = read_up_to(file, 0, kHead);
   if (head.size() < kHead) fail(file, 0, fmt::format("{} bytes", head.size()), "a header");
-  const std::uint64_t base = load_le32(head, 0x104), headers = load_le32(head, 0x108), address = load_le32(head, 0x118);
+  const std::uint64_t base = load_le32(head, xbe_at::kBase), headers = load_le32(head, xbe_at::kHeaderBytes),
+                      address = load_le32(head, xbe_at::kCertificate);
   const std::uint64_t reach = std::min(file.size(), headers);
   if (address < base || address - base + kCertificate > reach)
     fail(file, 0x118, fmt::format("a certificate at {:#x}", address), "one within the headers");
   const Bytes cert = read_up_to(file, address - base, kCertificate);
   XboxExecutable out;
-  out.title_id = load_le32(cert, 0x08);
+  out.title_id = load_le32(cert, certificate_at::kTitleId);
   out.name = utf16_text(ByteView(cert).subspan(kNameAt, kNameBytes), "UTF-16LE");
-  out.region = first_region(load_le32(cert, 0xA0));
-  const std::uint32_t disc = load_le32(cert, 0xA8), version = load_le32(cert, 0xAC);
+  out.region = first_region(load_le32(cert, certificate_at::kRegion));
+  const std::uint32_t disc = load_le32(cert, certificate_at::kDisc),
+                      version = load_le32(cert, certificate_at::kVersion);
   // Single discs say 0 or 1: neither tells anything.
   constexpr std::uint32_t kMostDiscs = 9;
   out.disc = disc > 1 && disc <= kMostDiscs ? disc : 0;
@@ -79,14 +95,14 @@ XboxExecutable read_second(const ByteSource& file) {
   constexpr std::uint32_t kMostHeaders = 256, kExecution = 0x0004'0006;
   const Bytes head = read_up_to(file, 0, kHead);
   if (head.size() < kHead) fail(file, 0, fmt::format("{} bytes", head.size()), "a header");
-  const std::uint64_t end = std::min<std::uint64_t>(load_be32(head, 0x08), file.size());
-  const std::uint32_t count = load_be32(head, 0x14);
+  const std::uint64_t end = std::min<std::uint64_t>(load_be32(head, xex_at::kDataAt), file.size());
+  const std::uint32_t count = load_be32(head, xex_at::kHeaderCount);
   const Bytes rows = read_up_to(file, kHead, std::min(count, kMostHeaders) * kRow);
   if (count > kMostHeaders || rows.size() < count * kRow)
     fail(file, 0x14, fmt::format("{} optional headers", count), fmt::format("at most {}", kMostHeaders));
   XboxExecutable out;
   out.second = true;
-  if (const std::uint64_t at = load_be32(head, 0x10); at + kRegionAt + 4 <= end)
+  if (const std::uint64_t at = load_be32(head, xex_at::kSecurity); at + kRegionAt + 4 <= end)
     out.region = second_region(load_be32(read_up_to(file, at + kRegionAt, 4), 0));
   for (std::size_t i = 0; i < count; ++i) {
     if (load_be32(rows, i * kRow) != kExecution) continue;
@@ -95,10 +111,10 @@ XboxExecutable read_second(const ByteSource& file) {
       fail(file, kHead + i * kRow, fmt::format("execution information at {:#x}", at), "within the headers");
     const Bytes info = read_up_to(file, at, kInfoBytes);
     std::copy(info.begin(), info.end(), out.execution.begin());
-    out.media_id = load_be32(info, 0);
-    out.version = version_text(load_be32(info, 4));
-    out.base_version = version_text(load_be32(info, 8));
-    out.title_id = load_be32(info, 12);
+    out.media_id = load_be32(info, execution_at::kMediaId);
+    out.version = version_text(load_be32(info, execution_at::kVersion));
+    out.base_version = version_text(load_be32(info, execution_at::kBaseVersion));
+    out.title_id = load_be32(info, execution_at::kTitleId);
     out.disc = std::to_integer<unsigned>(info[18]);
     out.discs = std::to_integer<unsigned>(info[19]);
     break;  // of two the first counts

@@ -14,6 +14,15 @@ namespace opifex {
 
 using ContentHash = std::array<std::byte, 20>;
 
+/// Where the header has its fields (src/core/volumes/stfs/README.md).
+namespace content_at {
+inline constexpr std::size_t kContentId = 0x32C, kHeaderBytes = 0x340, kType = 0x344, kMetadataVersion = 0x348,
+                             kExecution = 0x354, kMediaId = 0x354, kVersion = 0x358, kBaseVersion = 0x35C,
+                             kTitleId = 0x360, kDisc = 0x366, kDiscs = 0x367, kDataFiles = 0x39D, kDataBytes = 0x3A1,
+                             kDescriptorType = 0x3A9, kNames = 0x411, kPublisher = 0x1611, kTitleName = 0x1691,
+                             kPictureBytes = 0x1712;
+}
+
 struct ContentHeader {
   std::string magic;             ///< "LIVE", "PIRS", "CON "
   std::uint64_t size_bytes = 0;  ///< of the header, whole blocks of 4096
