@@ -25,6 +25,7 @@ for program in "$build"/fuzz/*_fuzz; do
       cp tests/vectors/iso/dreamcast/disc.gdi tests/vectors/iso/*.sfo tests/vectors/iso/*.pkg tests/vectors/iso/drive-*.img \
         build/corpus/seed-list/
       seeds=(build/corpus/seed-list) ;;
+    names_fuzz) seeds=("$vectors/cue/good") ;;
     dump_fuzz) seeds=(tests/vectors/dump) ;;
     cartridge_fuzz)
       mkdir -p build/corpus/seed-cartridge

@@ -3,6 +3,7 @@
 
 #include <gtest/gtest.h>
 
+#include "opifex/core/check/check.hpp"
 #include "opifex/core/jobs/check.hpp"
 #include "opifex/core/jobs/convert.hpp"
 #include "opifex/core/jobs/files.hpp"
@@ -119,6 +120,49 @@ TEST_P(AnyFormat, CutAtEveryLengthItOpensOrIsRefused) {
     }
   }
   EXPECT_LE(opened, whole.size());
+}
+
+/// The largest file of the sample's set: most of what there is to lose.
+fs::path largest_file(const Image& image) {
+  const auto largest = std::max_element(image.files.begin(), image.files.end(), [](const auto& a, const auto& b) {
+    return a.size_bytes < b.size_bytes;
+  });
+  return largest->path;
+}
+
+TEST_P(AnyFormat, WhatIsCutOffIsNeverIntact) {
+  const fs::path largest = largest_file(open_image(sample));
+  const Bytes whole = to_bytes(read_file(largest));
+  Random random(whole.size());
+  constexpr int kCuts = 24;
+  for (int i = 0; i < kCuts; ++i) {
+    // At the end of a sector nobody can know that others followed: whatever lies there is whole.
+    std::size_t length = i < 4 ? whole.size() - 1 - static_cast<std::size_t>(i) : random.below(whole.size());
+    while (length % 2352 == 0 || length % 2048 == 0) --length;
+    OpenOptions options;
+    options.allow_missing = true;
+    options.files = std::make_shared<ChangedFiles>(
+        largest, Bytes(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(length)));
+    try {
+      const Image image = open_image(sample, options);
+      const CheckResult result = check_image(image, {.hashes = {}}, context);
+      ASSERT_NE(result.verdict, Verdict::intact) << "cut at " << length << " of " << whole.size();
+    } catch (const Error& e) {
+      ASSERT_EQ(e.details.fault, Fault::refused) << "cut at " << length << ": " << e.what();
+    }
+  }
+}
+
+TEST_P(AnyFormat, WhatIsWholeIsNotCalledDamaged) {
+  const auto verdict_of = [&](const Image& image) { return check_image(image, {.hashes = {}}, context).verdict; };
+  const Image image = open_image(sample);
+  EXPECT_TRUE(image.complete);
+  const Verdict verdict = verdict_of(image);
+  // The sample of a container of whole discs holds blocks that are none: as bad in it as by themselves, not worse.
+  if (GetParam()->holds.whole_discs)
+    EXPECT_EQ(verdict, verdict_of(richest_source(*GetParam(), folder)));
+  else
+    EXPECT_TRUE(verdict == Verdict::intact || verdict == Verdict::unsupported) << to_string(verdict);
 }
 
 INSTANTIATE_TEST_SUITE_P(Formats, AnyFormat, testing::ValuesIn(formats().begin(), formats().end()),

@@ -59,6 +59,11 @@ SourcePtr Image::user_data() const {
   return track == 0 ? nullptr : user_data_source(cd(), track);
 }
 
+void Image::warn_of_partial_sector() {
+  complete = false;
+  warnings.push_back({"partial_sector", "the file ends within a block of 2048 bytes: the part is not used", {}, Cause::incomplete});
+}
+
 void Image::take_blocks(SourcePtr source) {
   const std::uint64_t rest = source->size() % cd::kUserBytes;
   const std::uint64_t padding = rest == 0 ? 0 : cd::kUserBytes - rest;

@@ -15,9 +15,13 @@ namespace {
 
 constexpr std::array<std::string_view, 1> kExtensions = {".iso"};
 
+bool has_game_partition(const ByteSource& source) {
+  return as_text(read_up_to(source, kXdvdfsMarkAt, kXdvdfsMark.size())) == kXdvdfsMark;
+}
+
 /// Discs of consoles that are no CDs, and are often cut behind their last file. Their file systems: src/core/volumes.
 bool is_console_dvd(const ByteSource& source) {
-  if (as_text(read_up_to(source, kXdvdfsMarkAt, kXdvdfsMark.size())) == kXdvdfsMark) return true;
+  if (has_game_partition(source)) return true;
   const Bytes head = read_up_to(source, 0, 0x20);
   return head.size() == 0x20 &&
          (load_be32(head, kWiiMarkAt) == kWiiMark || load_be32(head, kGameCubeMarkAt) == kGameCubeMark);
@@ -38,6 +42,8 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
   image.files.push_back({path, "iso", source->size(), false, source});
   if (is_console_dvd(*source)) {
     image.take_blocks(source);
+    // Images of the other consoles end behind their last file, wherever that is.
+    if (has_game_partition(*source) && source->size() % cd::kUserBytes != 0) image.warn_of_partial_sector();
     return image;
   }
   const std::uint64_t whole = round_down(source->size(), cd::kUserBytes);
@@ -48,8 +54,7 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
     if (const auto mode = options.settings.number(kMode)) detected.mode = static_cast<int>(*mode);
     image.content = CdContent{bin::build_disc(source, detected, image.warnings), blocks};
   } else if (whole != source->size()) {
-    image.warnings.push_back(
-        {"partial_sector", "the file ends within a block of 2048 bytes: the part is not used", {}, Cause::incomplete});
+    image.warn_of_partial_sector();
   }
   for (const Warning& w : image.warnings)
     if (is_incomplete(w.cause)) image.complete = false;

@@ -30,6 +30,7 @@ Image open(const fs::path& path, const OpenOptions& options) {
   const SourcePtr source = options.space().open(path);
   image.files.push_back({path, "xiso", source->size(), false, source});
   image.take_blocks(source);
+  if (std::get<BlockContent>(image.content).padding != 0) image.warn_of_partial_sector();
   return image;
 }
 

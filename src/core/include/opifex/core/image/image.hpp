@@ -47,6 +47,8 @@ struct Image {
   SourcePtr user_data() const;
   /// Makes a disc of 2048-byte blocks of it, a last one that is cut filled with zeros.
   void take_blocks(SourcePtr source);
+  /// The file ends within a block: what was in the rest of it is missing.
+  void warn_of_partial_sector();
   /// `blocks` as far as the image reaches.
   SourcePtr stored_blocks() const;
   std::uint64_t size_bytes() const;
