@@ -91,7 +91,8 @@ std::string batch_line(const jobs::BatchStep& step, const jobs::Written& written
   for (const ImageFile& f : written.source.files) in += f.size_bytes;
   if (in == 0) in = written.source.size_bytes();
   for (const WrittenFile& f : written.outputs) out += f.size_bytes;
-  const std::string lead = written.outputs.empty() ? "" : file_name(written.outputs.back().path);
+  const WritePlan& plan = written.conversion.plan;
+  const std::string lead = written.outputs.empty() ? "" : file_name(leading_file(plan, written.outputs).path);
   std::string text = fmt::format("{}  {} -> {}  {}, {} of {}", step_number(step), printable(step.name), lead,
                                  human_size(out), percent(out, in), human_size(in));
   if (const std::string rate = pace(in, written.seconds); !rate.empty()) text += ", " + rate;

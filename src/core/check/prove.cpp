@@ -362,7 +362,7 @@ Inspection inspection_of(const Image& source, const ConvertRequest& request, con
   const bool prove = how == Inspect::prove, same_content = how != Inspect::readable;
   return [&source, &plan, &proof, &context, prove, same_content, request](const FileSpacePtr& staged,
                                                                           const std::vector<WrittenFile>& written) {
-    if (!source.cd() && !source.blocks()) {  // a package, copied as it is
+    if (plan.copies) {
       if (prove) proof = prove_copies(plan, *staged, written, context);
       return;
     }

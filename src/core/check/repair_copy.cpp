@@ -105,6 +105,7 @@ WritePlan plan_repaired_copy(const Image& repaired, const std::filesystem::path&
          .hint = "convert it to cue first, and repair that"});
   if (set) return repaired.format->plan_write(repaired, out, {});
   WritePlan plan;
+  plan.copies = true;
   PlannedOutput output{out, {}, repaired.files.front().size_bytes};
   output.pieces.emplace_back(SourceRun{repaired.files.front().source, 0, output.size_bytes});
   plan.steps.push_back(fmt::format("copy {} with its damaged sectors mended", repaired.path.filename().string()));

@@ -70,7 +70,7 @@ void limit_parts(WritePlan& plan, std::uint64_t limit) {
                                 [&](const PlannedOutput& o) { return o.size_bytes <= limit; });
   if (fits) return;
   if (plan.outputs.size() != 1)
-    refuse("set_not_split", "a sheet and its bins are not cut by size", plan.outputs.back().path,
+    refuse("set_not_split", "a sheet and its bins are not cut by size", plan.leading().path,
            fmt::format("{} files", plan.outputs.size()), "<job split> <by> tracks makes smaller files");
   PlannedOutput& output = plan.outputs.front();
   if (!output.part_names) output.part_names = &naming_of(output.path);
@@ -98,6 +98,7 @@ WritePlan plan_split(const fs::path& file, const fs::path& folder, std::uint64_t
   const std::uint64_t each = part_size(whole, source->size(), limit, names);
   const std::uint64_t parts = ceil_div(source->size(), each);
   WritePlan plan;
+  plan.copies = true;
   for (std::uint64_t n = 0; n < parts; ++n) {
     const std::uint64_t at = n * each, size = std::min(each, source->size() - at);
     plan.outputs.push_back({part_path(folder / whole.filename(), static_cast<std::size_t>(n), &names),
@@ -117,6 +118,7 @@ bool is_in_parts(const fs::path& file) {
 WritePlan plan_join(const fs::path& part, const fs::path& out) {
   const SourcePtr source = host_files()->open(part);
   WritePlan plan;
+  plan.copies = true;
   plan.steps.push_back(fmt::format("join the parts of {} in {}", part.filename().string(), out.filename().string()));
   plan.outputs.push_back({out, {SourceRun{source, 0, source->size()}}, source->size()});
   return plan;

@@ -143,9 +143,8 @@ Copy inspect_copy(const Image& repaired, const CheckResult& before, const WriteP
   opening.files = staged;
   const auto lead = leading_file(plan, written).path;
   Copy copy{open_image(lead, opening), {}};
-  const bool set = repaired.format->holds.unstored_gaps;
-  proof = set ? prove_same(repaired, copy.image, {repaired.format->holds}, context)
-              : prove_copies(plan, *staged, written, context);
+  proof = plan.copies ? prove_copies(plan, *staged, written, context)
+                      : prove_same(repaired, copy.image, {repaired.format->holds}, context);
   proof.compared += "; those that were damaged as they were mended";
   copy.result = check_image(copy.image, options, context);
   if (left_bad(copy.result, false) != left_bad(before, true))

@@ -257,6 +257,7 @@ WritePlan plan_copy(const Image& image, const fs::path& out) {
                           fmt::format("{:08X}", header.content_type);
   const std::string name = image.path.filename().string();
   WritePlan plan;
+  plan.copies = true;
   plan.steps.push_back(fmt::format("copy the container as it is to {}", folder.string()));
   for (std::size_t i = image.files.size(); i-- > 0;) {
     const ImageFile& file = image.files[i];

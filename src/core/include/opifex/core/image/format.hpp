@@ -86,10 +86,14 @@ struct PlannedOutput {
 
 /// What a writer is going to do: pure data, so that a plan shown and a plan carried out cannot differ.
 struct WritePlan {
+  /// The output that stands for all: the sheet, the header.
+  const PlannedOutput& leading() const { return outputs.back(); }
+
   /// In the order they are put in place: data first, and last the one that opens the image.
   std::vector<PlannedOutput> outputs;
   std::vector<std::string> steps;  ///< for people
   std::vector<Warning> warnings = {};
+  bool copies = false;  ///< every output is bytes of the source's files as they are
   std::vector<std::filesystem::path> needed = {};  ///< other files without which the outputs cannot be read
 };
 
