@@ -124,9 +124,8 @@ TEST_P(AnyFormat, CutAtEveryLengthItOpensOrIsRefused) {
 
 /// The largest file of the sample's set: most of what there is to lose.
 fs::path largest_file(const Image& image) {
-  const auto largest = std::max_element(image.files.begin(), image.files.end(), [](const auto& a, const auto& b) {
-    return a.size_bytes < b.size_bytes;
-  });
+  const auto largest = std::max_element(image.files.begin(), image.files.end(),
+                                        [](const auto& a, const auto& b) { return a.size_bytes < b.size_bytes; });
   return largest->path;
 }
 

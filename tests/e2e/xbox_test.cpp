@@ -192,5 +192,45 @@ TEST_F(XboxGames, ManyAtOnceAndTheUsersTitles) {
   EXPECT_EQ(cli({"convert", kContainer, other, "--to", "xiso", "--out", "one.iso"}).exit_code, 2);
 }
 
+TEST_F(XboxGames, AnImageThatEndsWithinASectorWasCutOff) {
+  ASSERT_EQ(cli({"check", kImage}).exit_code, 0);
+  ASSERT_TRUE(cli({"identify", kImage, "--json"}).json()["results"][0]["complete"]);
+  const std::uint64_t whole = fs::file_size(folder / kImage);
+  // Only padding is lost; but whoever cut that off may have cut off more.
+  for (const std::uint64_t lost : {1u, 100u, 2047u}) {
+    fs::resize_file(folder / kImage, whole - lost);
+    const Outcome check = cli({"check", kImage, "--json"});
+    EXPECT_EQ(check.exit_code, 1) << lost;
+    EXPECT_EQ(check.json()["results"][0]["verdict"], "incomplete") << lost;
+    EXPECT_EQ(cli({"identify", kImage, "--json"}).json()["results"][0]["complete"], false) << lost;
+    const Outcome converted = cli({"convert", kImage, "--to", "xiso", "--out", fmt::format("out{}.iso", lost)});
+    EXPECT_EQ(converted.exit_code, 1) << "written as far as it can be read, and told";
+    EXPECT_NE(converted.out.find("the input is damaged"), std::string::npos) << converted.out;
+    EXPECT_NE(cli({"convert", kImage, "--to", "xiso", "--out", "no.iso", "--strict"}).exit_code, 0);
+    EXPECT_FALSE(fs::exists(folder / "no.iso")) << lost;
+  }
+  fs::resize_file(folder / kImage, whole);
+  EXPECT_EQ(cli({"check", kImage}).exit_code, 0);
+}
+
+TEST_F(XboxGames, OfAFolderTheImageThatWasCutOffIsLeftOutAndTold) {
+  fs::create_directories(folder / "shelf");
+  fs::copy_file(folder / kImage, folder / "shelf/whole.iso");
+  fs::copy_file(folder / kImage, folder / "shelf/cut.iso");
+  fs::resize_file(folder / "shelf/cut.iso", fs::file_size(folder / kImage) - 1);
+  const Outcome run = cli({"convert", "shelf", "--to", "xiso", "--out", "packed/"});
+  EXPECT_EQ(run.exit_code, 3) << run.err;
+  EXPECT_NE((run.out + run.err).find("cut.iso"), std::string::npos);
+  EXPECT_TRUE(fs::exists(folder / "packed/whole.iso"));
+  EXPECT_FALSE(fs::exists(folder / "packed/cut.iso"));
+  const Outcome check = cli({"check", "shelf", "--json"});
+  EXPECT_EQ(check.exit_code, 1) << "one of the two is no good news";
+  std::map<std::string, int> verdicts;
+  const auto document = check.json();
+  for (const auto& r : document["results"]) ++verdicts[r["verdict"].get<std::string>()];
+  EXPECT_EQ(verdicts["intact"], 1);
+  EXPECT_EQ(verdicts["incomplete"], 1);
+}
+
 }  // namespace
 }  // namespace opifex

@@ -61,7 +61,8 @@ SourcePtr Image::user_data() const {
 
 void Image::warn_of_partial_sector() {
   complete = false;
-  warnings.push_back({"partial_sector", "the file ends within a block of 2048 bytes: the part is not used", {}, Cause::incomplete});
+  warnings.push_back(
+      {"partial_sector", "the file ends within a block of 2048 bytes: it was cut off", {}, Cause::incomplete});
 }
 
 void Image::take_blocks(SourcePtr source) {

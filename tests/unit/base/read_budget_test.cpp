@@ -49,5 +49,17 @@ TEST(ReadBudget, NoSizeWrapsAround) {
   EXPECT_NO_THROW(budget.take(1)) << "what was refused was not taken";
 }
 
+TEST(ReadBudget, TheErrorSaysWhichFileAndWhatToDo) {
+  ReadBudget budget("shelf/moth.iso", 0);
+  try {
+    budget.take(UINT64_MAX);
+    FAIL();
+  } catch (const Error& e) {
+    EXPECT_EQ(e.details.fault, Fault::refused);
+    EXPECT_EQ(e.details.file, "shelf/moth.iso");
+    EXPECT_FALSE(e.details.expected.empty() || e.details.hint.empty());
+  }
+}
+
 }  // namespace
 }  // namespace opifex

@@ -93,7 +93,7 @@ struct WritePlan {
   std::vector<PlannedOutput> outputs;
   std::vector<std::string> steps;  ///< for people
   std::vector<Warning> warnings = {};
-  bool copies = false;  ///< every output is bytes of the source's files as they are
+  bool copies = false;                             ///< every output is bytes of the source's files as they are
   std::vector<std::filesystem::path> needed = {};  ///< other files without which the outputs cannot be read
 };
 
