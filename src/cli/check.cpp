@@ -27,7 +27,9 @@ extern const Command kCheck = {
     "verifies every sector and takes all hashes in one pass: intact? complete?",
     "Each data sector's sync, address, mode, EDC and ECC is verified, and the Q channel where it is stored. Damage is\n"
     "told as ranges with what can be repaired. Of a folder, a drive or an archive all images are checked, one line\n"
-    "each. Exit code 1 if something is wrong. The hashes of a track are those its own bin would have.",
+    "each. Exit code 1 if something is wrong. The hashes of a track are those its own bin would have. --repair: of "
+    "several\n"
+    "images, or of a folder, all are checked first, and the damaged ones are repaired into the folder named by --out.",
     "  opifex check 'Moth & Lantern.cue'\n  opifex check /media/usb\n  opifex check game.bin --hashes sha256\n"
     "  opifex check game.cue --repair --out mended/\n",
     &jobs::check_settings,

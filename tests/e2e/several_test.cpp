@@ -131,5 +131,70 @@ TEST_F(Several, AFileThatWentSinceIsNotRenamedInSilence) {
   EXPECT_EQ(listing(*this / "gd"), before);
 }
 
+class RepairingSeveral : public Program {
+ protected:
+  void SetUp() override {
+    make_workshop();
+    fs::create_directories(*this / "shelf");
+    for (const char* name : {"good", "bad", "worse", "lost"}) {
+      const fs::path copy = folder / fmt::format("shelf/{}.bin", name);
+      fs::copy_file(*this / kestrel2, copy);
+    }
+    damage("bad", 1);
+    damage("worse", 3);
+    const std::string lost = read_file(*this / "shelf/lost.bin");
+    write_file(*this / "shelf/lost.bin",
+               lost.substr(0, 60 * 2352) + std::string(20 * 2352, 'x') + lost.substr(80 * 2352));
+  }
+  /// So many sectors with a few wrong bytes each.
+  void damage(const std::string& name, int sectors) {
+    for (int i = 0; i < sectors; ++i)
+      for (int byte = 0; byte < 3; ++byte)
+        flip_byte(folder / fmt::format("shelf/{}.bin", name),
+                  static_cast<std::uint64_t>((40 + 7 * i) * 2352 + 500 + 90 * byte));
+  }
+};
+
+TEST_F(RepairingSeveral, TheDamagedOnesAreMendedAndTheOthersToldWhy) {
+  const auto before = listing(*this / "shelf");
+  const std::string whole = sha256_file(*this / "shelf/good.bin");
+  const Outcome run = cli({"check", "shelf", "--repair", "--out", "mended/"});
+  EXPECT_NE(run.exit_code, 0) << "one of them cannot be mended";
+  EXPECT_EQ(sha256_file(*this / "mended/bad.bin"), whole);
+  EXPECT_EQ(sha256_file(*this / "mended/worse.bin"), whole);
+  EXPECT_FALSE(fs::exists(*this / "mended/good.bin"));
+  EXPECT_TRUE(contains(run.out, "good.bin: it is intact")) << run.out;
+  EXPECT_EQ(listing(*this / "shelf"), before) << "the inputs are never changed";
+}
+
+TEST_F(RepairingSeveral, WhereAllCanBeMendedItIsGoodNews) {
+  fs::remove(*this / "shelf/lost.bin");
+  const Outcome run =
+      cli({"check", "shelf/bad.bin", "shelf/worse.bin", "shelf/good.bin", "--repair", "--out", "mended/"});
+  EXPECT_EQ(run.exit_code, 0) << run.err << run.out;
+  EXPECT_EQ(listing(*this / "mended").size(), 2u);
+  const auto copies = listing(*this / "mended");
+  EXPECT_EQ(cli({"check", "shelf", "--repair", "--out", "mended/"}).exit_code, 4) << "they are there already";
+  EXPECT_EQ(listing(*this / "mended"), copies);
+}
+
+TEST_F(RepairingSeveral, NothingIsWrittenBeforeAllIsKnown) {
+  write_file(*this / "mended/worse.bin", "mine");
+  EXPECT_EQ(cli({"check", "shelf", "--repair", "--out", "mended/"}).exit_code, 4);
+  EXPECT_EQ(listing(*this / "mended").size(), 1u) << "bad.bin was not begun either";
+  EXPECT_EQ(cli({"check", "shelf", "--repair", "--out", "one.bin"}).exit_code, 2);
+  EXPECT_EQ(cli({"check", "shelf", "--repair", "--out", "shelf/"}).exit_code, 4) << "inputs are not overwritten";
+  EXPECT_EQ(cli({"check", "shelf", "--repair", "--overwrite", "--out", "shelf/"}).exit_code, 4);
+}
+
+TEST_F(RepairingSeveral, TwoOfOneNameAreRefusedTogether) {
+  fs::create_directories(*this / "other");
+  fs::copy_file(*this / "shelf/bad.bin", *this / "other/bad.bin");
+  const Outcome run = cli({"check", "shelf/bad.bin", "other/bad.bin", "--repair", "--out", "mended/"});
+  EXPECT_EQ(run.exit_code, 4) << run.err;
+  EXPECT_TRUE(contains(run.err, "copies of the same name")) << run.err;
+  EXPECT_FALSE(fs::exists(*this / "mended"));
+}
+
 }  // namespace
 }  // namespace opifex::testkit

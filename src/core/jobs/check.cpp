@@ -1,5 +1,6 @@
 #include "opifex/core/jobs/check.hpp"
 
+#include <map>
 #include <numeric>
 
 #include "opifex/core/base/text.hpp"
@@ -117,9 +118,7 @@ RepairJob RepairJob::of(const std::vector<std::string>& inputs, const Settings& 
                  .code = "usage",
                  .what = "repairing writes a copy and needs a path for it",
                  .hint = "add <out>: the input is never changed"});
-  if (inputs.size() != 1)
-    throw Error({.fault = Fault::usage, .code = "usage", .what = "one image is repaired at a time"});
-  RepairJob job{.input = inputs.front(), .out = settings.text(kOut)};
+  RepairJob job{.inputs = inputs, .out = settings.text(kOut)};
   job.reading = lenient(ReadRules::of(settings));
   job.writing = WriteRules::of(settings);
   job.writing.inputs = named_inputs(inputs, settings, check_settings());
@@ -158,14 +157,9 @@ Copy inspect_copy(const Image& repaired, const CheckResult& before, const WriteP
   return copy;
 }
 
-}  // namespace
-
-CheckOutcome run(const RepairJob& job, Listener& listener, JobContext& context) {
-  WriteRules rules = job.writing;
-  const Image image = open_one(job.input, job.reading, rules.inputs);
-  refuse_unrepairable(image);
-  const CheckResult result = check_image(image, job.options, context);
-  listener.result(Checked{image, result, true, false});
+/// Verdict of the copy.
+Verdict repair_one(const RepairJob& job, const Image& image, const CheckResult& result, const WriteRules& rules,
+                   Listener& listener, JobContext& context) {
   const Image repaired = repaired_view(image, result);
   const auto out = leading_output(repaired, *repaired.format, job.out);
   Conversion conversion;
@@ -179,10 +173,155 @@ CheckOutcome run(const RepairJob& job, Listener& listener, JobContext& context) 
   carry_out(done, write, context);
   listener.result(done);
   listener.result(Checked{copy.image, copy.result, false, false});
+  return copy.result.verdict;
+}
+
+/// All copies that there may be: no two of one name, none in the way, and room for all of them.
+void refuse_walls(const RepairJob& job, const std::vector<Source>& sources, const WriteRules& rules) {
+  std::map<std::string, std::string> taken;
+  std::vector<std::filesystem::path> targets;
+  PlannedTotal total(rules.target(job.out));
+  for (const Source& source : sources) {
+    const Image image = open_source(source.input);
+    const auto out = leading_output(image, *image.format, job.out);
+    for (const PlannedFile& file : planned_files(plan_repaired_copy(image, out))) {
+      const auto [at, is_new] = taken.try_emplace(fold_case(file.path.string()), source.name);
+      if (!is_new)
+        throw Error({.fault = Fault::needs_word,
+                     .code = "same_output",
+                     .what = "several images would get copies of the same name",
+                     .file = file.path.string(),
+                     .found = at->second + " + " + source.name,
+                     .expected = "a name for each",
+                     .hint = "repair them into different folders with <out>"});
+      targets.push_back(file.path);
+      total.add(file);
+    }
+  }
+  refuse_existing(targets, rules.inputs, rules.existing);
+  total.check();
+}
+
+bool can_be_repaired(const Image& image) {
+  try {
+    refuse_unrepairable(image);
+    return true;
+  } catch (const Error& e) {
+    if (e.details.cause != Cause::nothing_to_repair) throw;
+    return false;
+  }
+}
+
+/// Many images: all are checked first; what is intact, or has nothing that corrects errors, is left out and told.
+class RepairBatch {
+ public:
+  RepairBatch(const RepairJob& job, Listener& listener, JobContext& context)
+      : job_(job), rules_(job.writing), listener_(listener), context_(context) {}
+
+  CheckOutcome run() {
+    refuse_file();
+    const Stopwatch watch;
+    std::vector<Source> found = find();
+    for (std::size_t i = 0; i < found.size(); ++i) {
+      listener_.begins({i + 1, found.size(), found[i].name});
+      attempt(found[i].name, [&] { check(std::move(found[i])); });
+    }
+    if (!damaged_.empty()) refuse_walls(job_, damaged_, rules_);
+    for (std::size_t i = 0; i < damaged_.size(); ++i)
+      attempt(damaged_[i].name, [&] { repair(damaged_[i], results_[i]); });
+    summary_.seconds = watch.seconds();
+    listener_.ended(summary_);
+    return std::move(outcome_);
+  }
+
+ private:
+  void refuse_file() const {
+    if (job_.out.ends_with('/') || std::filesystem::is_directory(job_.out)) return;
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "there may be several images to repair, and one output file is named",
+                 .file = job_.out,
+                 .hint = "name a folder with <out>, ending in /"});
+  }
+
+  /// The failure of one is not the end.
+  template <typename Do>
+  void attempt(const std::string& name, const Do& action) {
+    try {
+      action();
+    } catch (const Error& e) {
+      if (ends_all(e)) throw;
+      outcome_.failures.push_back(e.details);
+      summary_.left_out.push_back({name, e.details});
+      listener_.failed(e);
+    }
+  }
+
+  std::vector<Source> find() {
+    Sources found = find_sources(job_.inputs, job_.reading, Wanted::all, context_);
+    rules_.inputs.add(found.files);
+    for (LeftOut& left : found.left_out) {
+      if (left.failed)
+        attempt(left.name, [&] { throw Error(left.why); });
+      else
+        summary_.left_out.push_back(std::move(left));
+    }
+    return std::move(found.images);
+  }
+
+  void check(Source source) {
+    const Image image = open_source(source.input);
+    rules_.inputs.add(input_paths(image));
+    CheckResult result = check_image(image, job_.options, context_);
+    listener_.result(Checked{image, result, true, true});
+    outcome_.verdicts.emplace_back(source.name, result.verdict);
+    summary_.bytes_in += result.bytes_read;
+    if (result.verdict == Verdict::intact) return leave_out(source.name, "it is intact");
+    if (!can_be_repaired(image)) {
+      outcome_.good = false;
+      return leave_out(source.name, "it has no sectors with error correction of their own");
+    }
+    damaged_.push_back(std::move(source));
+    results_.push_back(std::move(result));
+  }
+
+  void repair(const Source& source, const CheckResult& result) {
+    const Stopwatch own;
+    const Verdict verdict = repair_one(job_, open_source(source.input), result, rules_, listener_, context_);
+    if (verdict != Verdict::intact) outcome_.good = false;
+    summary_.written.push_back(
+        {source.name, job_.out, result.bytes_read, 0, own.seconds(), verdict != Verdict::intact});
+  }
+
+  void leave_out(const std::string& name, const char* why) {
+    summary_.left_out.push_back({name, {.code = "nothing_to_repair", .what = why, .file = name}, false});
+  }
+
+  const RepairJob& job_;
+  WriteRules rules_;
+  Listener& listener_;
+  JobContext& context_;
+  std::vector<Source> damaged_;
+  std::vector<CheckResult> results_;  // of each of them
+  CheckOutcome outcome_;
+  BatchSummary summary_{.verb = "repaired", .flaw = "not intact"};
+};
+
+}  // namespace
+
+CheckOutcome run(const RepairJob& job, Listener& listener, JobContext& context) {
+  const bool several = job.inputs.size() > 1 || std::filesystem::is_directory(job.inputs.front());
+  if (several) return RepairBatch(job, listener, context).run();
+  WriteRules rules = job.writing;
+  const Image image = open_one(job.inputs.front(), job.reading, rules.inputs);
+  refuse_unrepairable(image);
+  const CheckResult result = check_image(image, job.options, context);
+  listener.result(Checked{image, result, true, false});
   CheckOutcome outcome;
-  outcome.verdicts.emplace_back(out.string(), copy.result.verdict);
+  const Verdict verdict = repair_one(job, image, result, rules, listener, context);
+  outcome.verdicts.emplace_back(leading_output(image, *image.format, job.out).string(), verdict);
   // A repaired copy is good news; what stays broken is told by its own check.
-  outcome.good = copy.result.verdict == Verdict::intact;
+  outcome.good = verdict == Verdict::intact;
   return outcome;
 }
 

@@ -46,12 +46,12 @@ Outcome run(const CompareJob& job, Listener& listener, JobContext& context);
 
 /// Writes a copy, proves that it is the input with its sectors mended, and checks it before it gets its name.
 struct RepairJob {
-  std::string input;
-  std::string out;
+  std::vector<std::string> inputs;  ///< images; of several, or of a folder, those that can be repaired
+  std::string out;                  ///< of several images: a folder
   ReadRules reading = {};
   WriteRules writing = {};
   CheckOptions options = {};
-  /// Error (usage) unless there is one input, and a place for the copy.
+  /// Error (usage) unless there is a place for the copies.
   static RepairJob of(const std::vector<std::string>& inputs, const Settings& settings);
 };
 CheckOutcome run(const RepairJob& job, Listener& listener, JobContext& context);
