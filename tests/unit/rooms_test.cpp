@@ -212,9 +212,13 @@ std::string folder_of(const std::string& id) { return id == "cue-tracks" ? "cue"
 TEST(Rooms, NobodyKnowsAFormatByItsId) {
   // The same words as extensions of files and names of folders.
   const std::vector<std::string> names_of_files = {"src/core/io/part_names.cpp", "src/core/stage/loader_places.cpp"};
-  std::string ids;
-  for (const Format* f : formats()) ids += (ids.empty() ? "" : "|") + std::string(f->id);
-  const std::regex known("\"(" + ids + ")\"");
+  std::string ids, extensions;
+  for (const Format* f : formats()) {
+    ids += (ids.empty() ? "" : "|") + std::string(f->id);
+    for (const std::string_view e : f->extensions)
+      if (!e.empty()) extensions += (extensions.empty() ? "" : "|") + std::string(e.substr(1));
+  }
+  const std::regex known("\"(" + ids + ")\""), known_extension("\"\\.(" + extensions + ")\"");
   std::size_t seen = 0;
   for (const auto& entry : fs::recursive_directory_iterator(fs::path(OPIFEX_SOURCE) / "src")) {
     const std::string file = fs::relative(entry.path(), OPIFEX_SOURCE).string();
@@ -230,6 +234,9 @@ TEST(Rooms, NobodyKnowsAFormatByItsId) {
       seen += own ? 1u : 0u;
       EXPECT_TRUE(own) << file << " knows " << i->str();
     }
+    if (file.starts_with("src/core/formats/")) continue;
+    for (std::sregex_iterator i(text.begin(), text.end(), known_extension), end; i != end; ++i)
+      ADD_FAILURE() << file << " knows the extension " << i->str();
   }
   EXPECT_GE(seen, formats().size()) << "the pattern finds no ids any more";
 }

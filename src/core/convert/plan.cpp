@@ -319,10 +319,7 @@ std::string output_stem(const Image& image) {
   // The parts of a split file are one output.
   const auto set = image.archive.empty() ? part_set_of(image.path) : std::nullopt;
   const std::filesystem::path name = set && !set->lonely ? set->stem : image.path.filename().string();
-  const std::string extension = fold_case(name.extension().string());
-  const bool known =
-      std::any_of(formats().begin(), formats().end(), [&](const Format* f) { return f->owns(extension); });
-  return set && !set->lonely && !known ? name.string() : name.stem().string();
+  return set && !set->lonely && !is_image_name(name) ? name.string() : name.stem().string();
 }
 
 std::filesystem::path default_output(const Image& image, const Format& target, const std::filesystem::path& out) {

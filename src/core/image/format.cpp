@@ -28,6 +28,11 @@ const Format& sheet_format(Stored stored) {
   return format_that([=](const Format& f) { return f.shape == Shape::sheet && f.plan_write && f.stored == stored; });
 }
 
+bool is_image_name(const std::filesystem::path& path) {
+  const std::string extension = fold_case(path.extension().string());
+  return std::any_of(formats().begin(), formats().end(), [&](const Format* f) { return f->owns(extension); });
+}
+
 bool is_sheet_name(const std::filesystem::path& path) {
   const std::string extension = fold_case(path.extension().string());
   return std::any_of(formats().begin(), formats().end(),

@@ -12,14 +12,6 @@ namespace {
 
 namespace fs = std::filesystem;
 
-bool names_image(const fs::path& path) {
-  const std::string extension = fold_case(path.extension().string());
-  if (extension == ".img") return true;
-  for (const Format* format : formats())
-    if (format->owns(extension)) return true;
-  return false;
-}
-
 /// Images among the members: sheets with the files they name, then what is called like one, else what looks like one.
 std::vector<fs::path> images_of(const Archive& archive, const fs::path& root, const OpenOptions& options) {
   std::vector<fs::path> files, images;
@@ -39,7 +31,7 @@ std::vector<fs::path> images_of(const Archive& archive, const fs::path& root, co
     }
   }
   for (const fs::path& file : files)
-    if (!is_sheet_name(file) && names_image(file) && !named.contains(file)) images.push_back(file);
+    if (!is_sheet_name(file) && is_image_name(file) && !named.contains(file)) images.push_back(file);
   if (!images.empty()) return images;
   constexpr std::size_t kMostProbed = 100;
   for (std::size_t i = 0; i < std::min(files.size(), kMostProbed); ++i) {

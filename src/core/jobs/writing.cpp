@@ -34,7 +34,8 @@ fs::path leading_output(const Image& image, const Format& target, const std::str
   if (target.shape != Shape::sheet) return path;
   const std::string own = fold_case(path.extension().string());
   if (own == extension) return path;
-  if (own == ".bin" || own == ".img") return fs::path(path).replace_extension(extension);
+  // Whoever names the data means the sheet beside them.
+  if (bare_format(Stored::sectors).owns(own)) return fs::path(path).replace_extension(extension);
   return inside;
 }
 

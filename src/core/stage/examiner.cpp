@@ -13,12 +13,6 @@ namespace fs = std::filesystem;
 
 constexpr int kSureBits = 32;  // of a probe: enough without a fitting name
 
-bool named_like_image(const fs::path& path) {
-  const std::string extension = folded_extension(path);
-  if (extension == ".img") return true;
-  return std::any_of(formats().begin(), formats().end(), [&](const Format* f) { return f->owns(extension); });
-}
-
 /// A container of many discs is no image: it is looked into by itself.
 SurveyItem many_discs(SurveyItem item, const ImageListing& listing) {
   item.kind = SurveyKind::drive_image;
@@ -82,7 +76,7 @@ std::optional<SurveyItem> Examiner::examine(const fs::path& path) const {
     if (const std::string kind = archive_kind(*source); !kind.empty())
       return archive(std::move(item), kind);  // copies: what fails is still told of
     if (auto other = identify_non_image(*source)) return from_other(std::move(item), *other);
-    if (!named_like_image(path) && best_probe(*source, path) < kSureBits) return std::nullopt;
+    if (!is_image_name(path) && best_probe(*source, path) < kSureBits) return std::nullopt;
     if (const auto listing = list_images(path)) return many_discs(item, *listing);
     return image(item);
   } catch (const Error& e) {

@@ -5,7 +5,7 @@
 
 namespace opifex {
 
-/// ".cue" of "DISC.CUE".
+/// The extension with its dot, in lower case.
 std::string folded_extension(const std::filesystem::path& path);
 
 /// Safe from many threads.

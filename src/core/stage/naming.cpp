@@ -99,10 +99,7 @@ class SetRenamer {
                    .found = "no " + fmt::format("{}", fmt::join(set->missing, ", ")),
                    .hint = "put it beside the others"});
     const fs::path stem(set->stem);
-    const std::string extension = fold_case(stem.extension().string());
-    const bool known =
-        std::any_of(formats().begin(), formats().end(), [&](const Format* f) { return f->owns(extension); });
-    old_stem_ = known ? stem.stem().string() : set->stem;
+    old_stem_ = is_image_name(stem) ? stem.stem().string() : set->stem;
     for (const std::string& part : set->parts) add(folder_ / part, part.substr(old_stem_.size()));
     return true;
   }

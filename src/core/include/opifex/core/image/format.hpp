@@ -181,6 +181,8 @@ std::span<const Format* const> formats();
 /// Null if no format has this id.
 const Format* find_format(std::string_view id);
 
+/// True if a format has the extension of this name. Many other files may have it, too.
+bool is_image_name(const std::filesystem::path& path);
 /// True if files of this name are sheets: a text that names the files with the data.
 bool is_sheet_name(const std::filesystem::path& path);
 /// The format of files that have neither sheet nor header.
