@@ -137,5 +137,18 @@ TEST(VolumeReaders, NoChangeOfAnyByteBreaksThem) {
   }
 }
 
+TEST(Volumes, HoweverManyWarningsTheFirstDamageIsTold) {
+  for (const Weight worst : {Weight::damage, Weight::cut, Weight::doubt}) {
+    Volume volume;
+    for (int i = 0; i < 5'000; ++i) volume.tell("odd", i % 2 != 0 ? Weight::note : Weight::warning, "odd");
+    EXPECT_FALSE(volume.damaged());
+    volume.tell("worst", worst, "at last");
+    EXPECT_EQ(volume.damaged(), is_damage(worst));
+    EXPECT_TRUE(std::any_of(volume.problems.begin(), volume.problems.end(),
+                            [](const VolumeProblem& p) { return p.code == "worst"; }));
+    EXPECT_LT(volume.problems.size(), 1'000u) << "and the rest is not worth the memory";
+  }
+}
+
 }  // namespace
 }  // namespace opifex

@@ -266,7 +266,10 @@ std::uint64_t VolumeExtent::sectors() const {
 }
 
 void Volume::tell(const char* code, Weight weight, std::string message) {
-  if (problems.size() < ReadBudget::kMostProblems) problems.push_back({code, std::move(message), weight});
+  // Each weight has room of its own: however many warnings there are, the first damage is told.
+  const auto told = static_cast<std::size_t>(
+      std::count_if(problems.begin(), problems.end(), [&](const VolumeProblem& p) { return p.weight == weight; }));
+  if (told < ReadBudget::kMostProblems) problems.push_back({code, std::move(message), weight});
 }
 
 bool Volume::damaged() const {

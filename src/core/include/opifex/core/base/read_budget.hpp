@@ -11,7 +11,8 @@ namespace opifex {
 class ReadBudget {
  public:
   static constexpr std::uint64_t kMostEntries = 1'000'000;
-  static constexpr std::size_t kMostProblems = 200;  ///< told of one file: the rest would be more of the same
+  static constexpr std::size_t kMostProblems =
+      200;  ///< of one weight that are told of a file: the rest would be more of the same
 
   /// `size_bytes` is what there is to be read in `file`.
   ReadBudget(std::string file, std::uint64_t size_bytes)
