@@ -69,10 +69,16 @@ TEST_F(SmallDrive, WhatFitsIsThere) {
 }
 
 TEST_F(SmallDrive, ADumpThatDoesNotFitIsNotBegun) {
-  const Outcome run =
-      on_drive(200, fmt::format("dump sim:{}/tests/drives/clean.toml --out drive/x.cue", OPIFEX_SOURCE));
-  EXPECT_NE(run.exit_code, 0);
-  EXPECT_TRUE(left().empty()) << run.err;
+  write_file(
+      *this / "drive.toml",
+      "[drive]\ncache_kib = 256\n[disc]\nsessions = [{tracks = [{number = 1, mode = \"MODE1\", sectors = 3000}]}]\n");
+  const Outcome small = on_drive(200, "dump sim:drive.toml --out drive/x.cue");
+  EXPECT_EQ(small.exit_code, 4) << small.err;
+  EXPECT_TRUE(contains(small.err, "not enough room")) << small.err;
+  EXPECT_TRUE(left().empty());
+  const Outcome large = on_drive(64 << 10, "dump sim:drive.toml --out drive/x.cue");
+  EXPECT_EQ(large.exit_code, 0) << large.err;
+  EXPECT_EQ(left().size(), 2u);
 }
 
 }  // namespace
