@@ -125,6 +125,44 @@ def add_row(what, ours, other, limit, peak=0.0):
     print(f"  {what}: {ratio:.3f}", file=sys.stderr)
 
 
+def make_roms():
+    """Ten thousand cartridges of one console with right checksums, most of them small: 1.8 GB."""
+    sizes = [32] * 50 + [64] * 25 + [128] * 12 + [256] * 7 + [512] * 3 + [1024] * 2 + [8192]
+    filler = os.urandom(9 << 20)
+    for i in range(10_000):
+        size = sizes[i % 100] << 10
+        rom = bytearray(filler[i * 37 % (1 << 19):][:size])
+        rom[0x134:0x150] = bytes(28)
+        rom[0x134:0x13C] = b"ROM%05d" % i
+        rom[0x147:0x14A] = bytes([3, (size >> 15).bit_length() - 1, 2])
+        rom[0x14D] = (-sum(rom[0x134:0x14D]) - 25) & 0xFF
+        total = sum(rom) & 0xFFFF
+        rom[0x14E:0x150] = total.to_bytes(2, "big")
+        place = os.path.join(folder, "roms", f"{i // 500}")
+        os.makedirs(place, exist_ok=True)
+        with open(os.path.join(place, f"rom {i}.gb"), "wb") as out:
+            out.write(rom)
+
+
+def cartridge_rows():
+    make_roms()
+    everything = "$(find roms -type f | tr ' ' '?')"
+    two_processes = "find roms -type f -print0 | xargs -0 -P 2 -n 250 sha1sum > sums"
+    compare("Cartridges: identify of 10 000 / sha1sum in two processes", f"{opifex} identify roms --quiet",
+            two_processes, 1 / 0.9, everything)
+    compare("Cartridges: check of 10 000 / sha1sum in two processes", f"{opifex} check roms --quiet --hashes sha1",
+            two_processes, 1 / 0.9, everything)
+    with open(os.path.join(folder, "before.bin"), "wb") as out:
+        before = bytearray(os.urandom(16 << 20))
+        out.write(before)
+    for place in range(0, len(before) - 400, 7000):
+        before[place:place + 60] = os.urandom(60)
+    with open(os.path.join(folder, "after.bin"), "wb") as out:
+        out.write(before)
+    made = [run(f"rm -f c.bps; {opifex} patch make before.bin after.bin --out c.bps --quiet") for _ in range(rounds)]
+    add_row("Cartridges: BPS of 16 MiB / 3 s", min(m[0] for m in made), 3.0, 1.0, max(m[1] for m in made))
+
+
 def xbox_rows():
     """A game of 1000 files: as a folder, an image and an installed game."""
     game = os.path.join(folder, "game")
@@ -254,6 +292,9 @@ try:
         wii_rows()
     if only in "Xbox":
         xbox_rows()
+
+    if only in "Cartridges":
+        cartridge_rows()
 
     if only in "files":
         for place in range(20):

@@ -1,4 +1,5 @@
 // ROMs of cartridges and floppies: what they are taken for, and how they are opened.
+#include "opifex/core/formats/rom/rom.hpp"
 #include "opifex/core/image/format.hpp"
 #include "opifex/core/platforms/identity.hpp"
 
@@ -35,5 +36,14 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       identify_platform(format->open("fuzz", options));
     });
   }
+  // As a ROM of every machine, whatever it is.
+  for (const rom::Machine& machine : rom::machines())
+    fuzz::tolerate([&] {
+      const rom::Container container = rom::container_of(*file, &machine);
+      const Bytes bytes = rom::read_rom(*file, container);
+      rom::problems_of(rom::examine(&machine, container, bytes));
+      rom::with_right_checksums(machine, bytes);
+      rom::read_bus_header(machine, {static_cast<std::uint32_t>(size % 70'000), bytes});
+    });
   return 0;
 }

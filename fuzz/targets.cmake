@@ -1,6 +1,9 @@
 # Every fuzz target and the vectors it is seeded with.
 set(OPIFEX_FUZZ_TARGETS cue_fuzz bin_fuzz vcd_fuzz sector_fuzz audio_fuzz dump_fuzz chd_fuzz volume_fuzz
-    archive_fuzz list_fuzz names_fuzz package_fuzz cartridge_fuzz)
+    archive_fuzz list_fuzz names_fuzz package_fuzz cartridge_fuzz patch_fuzz
+    reader_fuzz)
+set(patch_fuzz_SEEDS cd/cue/good floppycart/ocr1.json)
+set(reader_fuzz_SEEDS floppycart/ocr1.json floppycart/ocr1-rom.gb)
 set(cartridge_fuzz_SEEDS floppycart)
 set(cue_fuzz_SEEDS cd/cue/good cd/cue/bad cd/disc4)
 set(bin_fuzz_SEEDS cd/sectors cd/mode1 cd/disc4/merged.bin)

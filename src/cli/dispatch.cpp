@@ -12,12 +12,12 @@
 namespace opifex::cli {
 
 extern const Command kIdentify, kDump, kRescue, kConvert, kMerge, kSplit, kRename, kCheck, kFiles, kExtract, kBuild,
-    kDemo, kFormats, kHelp, kVersion;
+    kPatch, kSave, kDemo, kFormats, kHelp, kVersion;
 
 const std::vector<const Command*>& commands() {
-  static const std::vector<const Command*> all = {&kIdentify, &kDump,   &kRescue,  &kConvert, &kMerge,
-                                                  &kSplit,    &kRename, &kCheck,   &kFiles,   &kExtract,
-                                                  &kBuild,    &kDemo,   &kFormats, &kHelp,    &kVersion};
+  static const std::vector<const Command*> all = {&kIdentify, &kDump,  &kRescue,  &kConvert, &kMerge,  &kSplit,
+                                                  &kRename,   &kCheck, &kFiles,   &kExtract, &kBuild,  &kPatch,
+                                                  &kSave,     &kDemo,  &kFormats, &kHelp,    &kVersion};
   return all;
 }
 

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/jobs/cartridge.hpp"
 #include "opifex/core/jobs/check.hpp"
 #include "opifex/core/jobs/dump.hpp"
 #include "opifex/core/jobs/identify.hpp"
@@ -12,6 +13,8 @@
 #include "opifex/report/batch.hpp"
 #include "opifex/report/dump.hpp"
 #include "opifex/report/figures.hpp"
+#include "opifex/report/patch.hpp"
+#include "opifex/report/save.hpp"
 #include "opifex/report/survey.hpp"
 #include "opifex/report/text.hpp"
 #include "opifex/report/words.hpp"
@@ -106,6 +109,30 @@ void Reporter::result(const jobs::Dumped& dumped) {
        report::draw_dump(dumped.plan, *dumped.result, {files.report, dumped.existing, dumped.inputs}))
     session_.message(fmt::format("drew {}\n", figure.string()));
 }
+
+void Reporter::result(const jobs::DumpedCartridge& dumped) {
+  if (dumped.begins)
+    return session_.message(report::cartridge_plan_text(dumped.source, dumped.plan, report::DumpTense::now) + "\n");
+  const report::Json json = report::cartridge_dump_json(dumped.source, dumped.plan, dumped.result);
+  if (!dumped.result) return session_.result(json, report::cartridge_plan_text(dumped.source, dumped.plan));
+  const std::string text = report::cartridge_dump_text(dumped.plan, *dumped.result);
+  session_.result(json, text);
+  if (dumped.record_text.empty()) return;
+  const std::string whole =
+      report::cartridge_plan_text(dumped.source, dumped.plan, report::DumpTense::now) + "\n" + text;
+  write_whole_file(dumped.record_text, printable_lines(whole), dumped.existing, dumped.inputs);
+  write_whole_file(dumped.record_json, report::dump(report::record("dump", json)), dumped.existing, dumped.inputs);
+}
+
+void Reporter::result(const jobs::PatchTold& patch) {
+  session_.result(report::patch_json(patch), report::patch_text(patch));
+}
+
+void Reporter::result(const jobs::Changed& changed) {
+  session_.result(report::changed_json(changed), report::changed_text(changed));
+}
+
+void Reporter::result(const jobs::SaveTold& save) { session_.result(report::save_json(save), report::save_text(save)); }
 
 void Reporter::result(const jobs::CopiedFolder& copied) {
   session_.result(report::folder_copy_json(copied.from, copied.into, copied.copy, copied.planned_only),

@@ -21,6 +21,10 @@ class Reporter : public jobs::Listener {
   void result(const jobs::Rescued& rescued) override;
   void result(const jobs::Dumped& dumped) override;
   void result(const jobs::CopiedFolder& copied) override;
+  void result(const jobs::DumpedCartridge& dumped) override;
+  void result(const jobs::PatchTold& patch) override;
+  void result(const jobs::Changed& changed) override;
+  void result(const jobs::SaveTold& save) override;
   void message(const Warning& warning) override;
   void failed(const Error& error) override { session_.failed(error); }
   void planned(const jobs::BatchPlan& plan) override;

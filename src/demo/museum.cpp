@@ -4,6 +4,8 @@
 #include "opifex/demo/wii_disc.hpp"
 #include "opifex/demo/workshop.hpp"
 
+#include "cartridge.hpp"
+
 namespace opifex::demo {
 namespace {
 
@@ -72,6 +74,7 @@ void build_museum(const fs::path& folder, Existing existing) {
   make_scratched_copy(folder);
   make_wii_disc(folder, existing);
   describe_drives(folder, existing);
+  make_cartridge(folder, existing);
 }
 
 }  // namespace opifex::demo

@@ -2,6 +2,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/container.hpp"
+#include "opifex/report/cartridge.hpp"
 #include "opifex/report/text.hpp"
 #include "opifex/report/words.hpp"
 
@@ -176,12 +177,19 @@ Json identify_json(const Image& image, const Identity& id) {
           {"files_inside", optional_number(id.files)},
           {"parts", parts},
           {"split_files", cut},
+          {"cartridge", id.rom ? cartridge_json(*id.rom) : Json()},
           {"warnings", warnings}};
 }
 
 Json check_json(const Image& image, const CheckResult& result) {
   Json files = Json::array(), tracks = Json::array(), findings = Json::array(), disc;
   if (result.disc) disc = {{"size_bytes", result.disc->size_bytes}, {"hashes", hashes_json(result.disc->hashes)}};
+  Json cartridge;
+  if (result.rom && result.rom_facts) {
+    cartridge = cartridge_json(*result.rom_facts);
+    cartridge["size_bytes"] = result.rom->size_bytes;
+    cartridge["hashes"] = hashes_json(result.rom->hashes);
+  }
   for (const FileCheck& f : result.files)
     files.push_back({{"path", f.path.string()}, {"size_bytes", f.size_bytes}, {"hashes", hashes_json(f.hashes)}});
   for (const TrackCheck& t : result.tracks) {
@@ -220,6 +228,7 @@ Json check_json(const Image& image, const CheckResult& result) {
           {"hashes", result.files.size() == 1 ? hashes_json(result.files.front().hashes) : Json::object()},
           {"files", files},
           {"disc", disc},
+          {"cartridge", cartridge},
           {"tracks", tracks},
           {"findings", findings},
           {"known", nullptr}};

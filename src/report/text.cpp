@@ -5,6 +5,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/container.hpp"
+#include "opifex/report/cartridge.hpp"
 #include "opifex/report/table.hpp"
 #include "opifex/report/words.hpp"
 
@@ -201,6 +202,7 @@ std::string identify_text(const Image& image, const Identity& id) {
   if (id.used_bytes) facts.add("Used", bytes_text(*id.used_bytes));
   if (id.files) facts.add("Files", fmt::format("{} inside", grouped(*id.files)));
   if (!id.encrypted_regions.empty()) facts.add("Regions", regions_text(id.encrypted_regions));
+  if (id.rom) add_cartridge(facts, *id.rom);
   std::string also;
   for (const auto& a : id.also)
     if (!is_kind(a.platform, PlatformKind::plain_data))
@@ -226,6 +228,20 @@ std::string identify_text(const Image& image, const Identity& id) {
   return text;
 }
 
+namespace {
+
+std::string size_hint(const Image& image, const rom::Examined& rom) {
+  const bool trim = rom.size.can_be_trimmed();
+  if (!trim && rom.size.status != rom::SizeStatus::trimmed) return "";
+  return fmt::format("\n  To write it at its true size: opifex convert '{}' --to {} --{} --out NAME\n",
+                     printable(image.path.string()), image.format->id,
+                     trim                                   ? "trim"
+                     : rom.size.filler == rom::Filler::zero ? "pad=00"
+                                                            : "pad");
+}
+
+}  // namespace
+
 std::string check_text(const Image& image, const CheckResult& result, RepairHint hint) {
   std::string text = fmt::format("{}: {}\n", printable(image.path.string()), to_string(result.verdict));
   Table table({{"Track", Align::right}, {"Kind"}, {"Sectors", Align::right}, {"Found"}, {"Verdict"}});
@@ -249,6 +265,10 @@ std::string check_text(const Image& image, const CheckResult& result, RepairHint
   if (result.disc && !result.disc->hashes.empty())
     text += fmt::format("  the disc inside  {} bytes\n{}", grouped(result.disc->size_bytes),
                         hash_lines(result.disc->hashes, "    "));
+  const bool packed_rom = result.rom && result.rom_facts && (!result.rom_facts->container.is_plain());
+  if (packed_rom && !result.rom->hashes.empty())
+    text += fmt::format("  the ROM alone  {} bytes\n{}", grouped(result.rom->size_bytes),
+                        hash_lines(result.rom->hashes, "    "));
   // A file that is one track has the same hashes twice: once is enough.
   if (!same_bytes(result))
     for (const TrackCheck& t : result.tracks)
@@ -256,6 +276,7 @@ std::string check_text(const Image& image, const CheckResult& result, RepairHint
         text += fmt::format("  track {}  {} bytes\n{}", t.number, grouped(t.size_bytes), hash_lines(t.hashes, "    "));
   const bool mendable =
       std::any_of(result.tracks.begin(), result.tracks.end(), [](const TrackCheck& t) { return t.repairable > 0; });
+  if (result.rom_facts && hint == RepairHint::give) text += size_hint(image, *result.rom_facts);
   if (mendable && hint == RepairHint::give) text += "\n  To write a repaired copy: add --repair --out NAME\n";
   return text;
 }

@@ -190,6 +190,20 @@ std::string extract_text(const jobs::ExtractedFiles& outcome) {
   return head + text;
 }
 
+namespace {
+
+Json rom_differences_json(const Comparison& result) {
+  if (!result.rom_differences) return nullptr;
+  const RomDifferences& d = *result.rom_differences;
+  return {{"bytes", d.bytes},
+          {"data_bits", d.data_bits},
+          {"first_offsets", d.first_offsets},
+          {"address_bits_1", d.address_bits_1},
+          {"address_bits_0", d.address_bits_0}};
+}
+
+}  // namespace
+
 Json comparison_json(const Image& here, const std::string& other, const Comparison& result) {
   Json differences = Json::array();
   for (const Difference& d : result.differences)
@@ -200,6 +214,8 @@ Json comparison_json(const Image& here, const std::string& other, const Comparis
           {"same_sectors", result.same_sectors ? Json(*result.same_sectors) : Json()},
           {"other_sectors", result.other_sectors},
           {"first_other_lba", result.first_other_sector ? Json(*result.first_other_sector) : Json()},
+          {"same_rom", result.same_rom ? Json(*result.same_rom) : Json()},
+          {"rom_differences", rom_differences_json(result)},
           {"same_files", result.same_files},
           {"differences", differences},
           {"remarks", result.remarks}};
@@ -212,6 +228,7 @@ std::string comparison_text(const Image& here, const std::string& other, const C
   if (result.same_sectors && *result.same_sectors)
     text += fmt::format("  every sector is the same: {}\n",
                         result.compared.empty() ? "2048 bytes of each" : result.compared);
+  if (result.same_rom && *result.same_rom) text += fmt::format("  every byte is the same: {}\n", result.compared);
   for (const std::string& other_mark : result.other_marks)
     text += fmt::format("  differs   {}\n", printable(other_mark));
   if (result.other_sectors > 0)

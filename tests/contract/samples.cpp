@@ -26,10 +26,8 @@ Image wii_blocks(const TempFolder& folder) {
 }
 
 /// Of formats that are only read.
-const std::map<std::string_view, std::string> kReadOnly = {{"gdi", "iso/dreamcast"},
-                                                           {"stfs", "xbox/stfs"},
-                                                           {"rom", "floppycart/moth.gb.gz"},
-                                                           {"adf", "floppycart/blank-ofs.adf.gz"}};
+const std::map<std::string_view, std::string> kReadOnly = {
+    {"gdi", "iso/dreamcast"}, {"stfs", "xbox/stfs"}, {"adf", "floppycart/blank-ofs.adf.gz"}};
 const std::map<std::string_view, std::string> kVolumes = {
     {"iso9660", "iso/joliet.iso"},   {"udf", "iso/udf-2.50.iso.gz"}, {"opera", "iso/3do.iso"},
     {"gamecube", "wii/gc-moth.iso"}, {"xdvdfs", "xbox/orchard.iso"}, {"stfs", "xbox/stfs"}};
@@ -59,6 +57,10 @@ Image richest_source(const Format& format, const TempFolder& folder) {
     return open_image(folder / "source/game.iso");
   }
   if (format.holds.whole_discs) return wii_blocks(folder);
+  if (format.holds.roms) {
+    write_file(folder / "source/game.gb", gunzip(vector_path("floppycart/moth.gb.gz")));
+    return open_image(folder / "source/game.gb");
+  }
   demo::Recipe recipe{.stem = "game", .data_sectors = 60, .pregap_sectors = 12, .seed = 9};
   if (format.holds.form2) recipe.streamed_sectors = 6;
   if (format.holds.audio && format.holds.track_list) recipe.audio_sectors = {25, 40};

@@ -389,19 +389,11 @@ TEST(WiiVectors, AWrongKeyIsSaidOnceAndNothingElse) {
   testkit::QuietContext context;
   const KeyRingPtr wrong = keys_of(kitchen.folder(), "wrong_key_hex");
   const Image image = open_sample(kitchen, "wii-tiny-wrong-key-test.iso", wrong);
-  const auto code_of = [](const auto& act) -> std::string {
-    try {
-      act();
-      return "nothing thrown";
-    } catch (const Error& e) {
-      return e.details.code;
-    }
-  };
-  EXPECT_EQ(code_of([&] { check_image(image, {{}}, context); }), "wrong_key");
-  EXPECT_EQ(code_of([&] { read_volumes(image); }), "wrong_key");
-  EXPECT_EQ(code_of([&] { scrub(image, {.unused = true}); }), "wrong_key");
+  EXPECT_EQ(testkit::error_code([&] { check_image(image, {{}}, context); }), "wrong_key");
+  EXPECT_EQ(testkit::error_code([&] { read_volumes(image); }), "wrong_key");
+  EXPECT_EQ(testkit::error_code([&] { scrub(image, {.unused = true}); }), "wrong_key");
   const Image locked = open_sample(kitchen, "wii-tiny-wrong-key-test.iso", nullptr);
-  EXPECT_EQ(code_of([&] { read_volumes(locked); }), "no_key");
+  EXPECT_EQ(testkit::error_code([&] { read_volumes(locked); }), "no_key");
   EXPECT_EQ(check_image(locked, {{}}, context).verdict, Verdict::intact);
 }
 

@@ -102,6 +102,15 @@ Outcome run_program(const std::string& program, const std::vector<std::string>& 
   return {WIFEXITED(status) ? WEXITSTATUS(status) : 128 + WTERMSIG(status), read_file(out), read_file(err)};
 }
 
+std::string error_code(const std::function<void()>& act) {
+  try {
+    act();
+    return "";
+  } catch (const Error& e) {
+    return e.details.code;
+  }
+}
+
 std::uint64_t Random::next() {
   // splitmix64
   std::uint64_t z = state_ += 0x9E3779B97F4A7C15u;

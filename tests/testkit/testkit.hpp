@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <functional>
 #include <map>
 #include <nlohmann/json.hpp>
 #include <string>
@@ -54,6 +55,9 @@ struct Outcome {
 };
 /// Runs `program` in `folder` with stdin closed; NO_COLOR and a plain locale are set.
 Outcome run_program(const std::string& program, const std::vector<std::string>& arguments, const fs::path& folder);
+
+/// The code of the Error that `act` throws; empty if it throws none.
+std::string error_code(const std::function<void()>& act);
 
 /// A context for tests that need none of it.
 struct QuietContext {

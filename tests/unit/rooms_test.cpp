@@ -177,6 +177,7 @@ TEST(Rooms, NobodyKnowsAPlatformByItsId) {
                                         "src/core/stage/loader_places.cpp",
                                         "src/core/io/",
                                         "src/core/dump/folder_copy.cpp",
+                                        "src/core/dump/cartridge/sim_reader.cpp",  // buses of the readers' protocol
                                         "src/demo/",
                                         "src/cli/demo",
                                         "src/core/include/opifex/core/"};
@@ -210,8 +211,14 @@ TEST(Rooms, EveryFormatDocumentsItself) {
 std::string folder_of(const std::string& id) { return id == "cue-tracks" ? "cue" : id; }
 
 TEST(Rooms, NobodyKnowsAFormatByItsId) {
-  // The same words as extensions of files and names of folders.
-  const std::vector<std::string> names_of_files = {"src/core/io/part_names.cpp", "src/core/stage/loader_places.cpp"};
+  // The same words as extensions of files and names of folders, and what a cartridge has, in the words of the readers'
+  // protocol.
+  const std::vector<std::string> names_of_files = {"src/core/io/part_names.cpp",
+                                                   "src/core/stage/loader_places.cpp",
+                                                   "src/core/dump/cartridge/sim_reader.cpp",
+                                                   "src/core/dump/cartridge/reader_description.cpp",
+                                                   "src/core/include/opifex/core/dump/ocr1.hpp",
+                                                   "src/core/jobs/settings.cpp"};
   std::string ids, extensions;
   for (const Format* f : formats()) {
     ids += (ids.empty() ? "" : "|") + std::string(f->id);

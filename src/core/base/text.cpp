@@ -136,7 +136,7 @@ std::string plural(std::uint64_t n, std::string_view word) {
 }
 
 std::string bytes_text(std::uint64_t n) {
-  return n < 1000 ? fmt::format("{} bytes", n) : fmt::format("{} ({} bytes)", human_size(n), grouped(n));
+  return n < 1000 ? plural(n, "byte") : fmt::format("{} ({} bytes)", human_size(n), grouped(n));
 }
 
 std::string human_size(std::uint64_t bytes) {

@@ -9,11 +9,13 @@
 #include "opifex/core/check/file_map.hpp"
 #include "opifex/core/check/span_hasher.hpp"
 #include "opifex/core/check/wii_tree.hpp"
+#include "opifex/core/formats/rom/rom.hpp"
 #include "opifex/core/image/container.hpp"
 #include "opifex/core/platforms/unrecognised.hpp"
 #include "opifex/core/volumes/file_system.hpp"
 #include "opifex/core/volumes/volume.hpp"
 
+#include "rom_judge.hpp"
 #include "sector_judge.hpp"
 #include "stream.hpp"
 #include "track_findings.hpp"
@@ -29,6 +31,7 @@ class Checker {
       : image_(image), options_(options), context_(context) {}
 
   CheckResult run() {
+    if (const auto* rom = std::get_if<RomContent>(&image_.content)) return check_cartridge(*rom);
     const std::optional<Error> no_tree = open_tree();
     const Stream stream = make_stream(image_, tree_ ? &*tree_ : nullptr);
     prepare(stream);
@@ -47,6 +50,39 @@ class Checker {
   }
 
  private:
+  /// A cartridge is small: read once, and judged where it is.
+  CheckResult check_cartridge(const RomContent& content) {
+    context_.progress.check_stop();
+    const rom::Machine* machine = rom::find_machine(content.system);
+    const rom::Container container = rom::container_of(*content.bytes, machine);
+    Bytes bytes = rom::read_file(*content.bytes);
+    result_.bytes_read = bytes.size();
+    if (!beside())
+      for (const ImageFile& file : image_.files)
+        result_.files.push_back({file.path, file.size_bytes, hashes_of(bytes)});
+    if (!container.is_plain() && container.header_bytes != rom::kNesHeaderBytes)
+      bytes = rom::unpacked(bytes, container);
+    const auto facts = std::make_shared<rom::Examined>(rom::examine(machine, container, bytes));
+    result_.rom_facts = facts;
+    if (!beside()) {
+      const bool same = container.is_plain() && result_.files.size() == 1;
+      const ByteView alone = rom::rom_alone(*facts, bytes);
+      result_.rom = {image_.path, alone.size(), same ? result_.files.front().hashes : hashes_of(alone)};
+    }
+    from_warnings();
+    RomJudgement judged = judge_rom(*facts);
+    std::move(judged.findings.begin(), judged.findings.end(), std::back_inserter(result_.findings));
+    result_.verdict = std::max(result_.verdict, judged.verdict);
+    set_verdict();
+    return std::move(result_);
+  }
+
+  std::vector<NamedHash> hashes_of(ByteView bytes) const {
+    std::vector<NamedHash> hashes;
+    for (const std::string& name : options_.hashes) hashes.push_back({name, digest_of(name, bytes)});
+    return hashes;
+  }
+
   /// The partitions of a Wii disc. What their tables cannot be read for, a damaged container tells as a whole.
   std::optional<Error> open_tree() {
     try {
@@ -388,11 +424,11 @@ class Checker {
            "blocks of 2048 bytes carry no error detection: their size and hashes can be checked, their bytes cannot");
   }
 
-  /// False of content that nobody here can judge: then it is said, and no verdict is given.
+  /// False of content without blocks of a disc. Where nobody here can judge it that is said, and no verdict is given.
   bool judge_kind() {
     const auto* blocks = std::get_if<BlockContent>(&image_.content);
-    const bool rom = std::holds_alternative<RomContent>(image_.content);
-    if (!rom && !(blocks && !blocks->is_disc())) return true;
+    if (std::holds_alternative<RomContent>(image_.content)) return false;  // it has a judge of its own
+    if (!(blocks && !blocks->is_disc())) return true;
     find("not_judged", Severity::error,
          fmt::format("{}: its own checksums are not looked at, only the hashes of the file are told",
                      describe(image_.content)));

@@ -1,12 +1,14 @@
 #include "opifex/core/check/compare.hpp"
 
 #include <algorithm>
+#include <bit>
 #include <map>
 #include <mutex>
 
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/convert/extract.hpp"
+#include "opifex/core/formats/rom/rom.hpp"
 #include "opifex/core/volumes/volume.hpp"
 
 namespace opifex {
@@ -243,12 +245,60 @@ std::string_view to_string(Difference::Kind kind) {
 }
 
 bool Comparison::same() const {
+  if (same_rom) return *same_rom;
   if (same_sectors && *same_sectors) return other_marks.empty();
   return differences.empty() && same_files > 0 && !other_music;
 }
 
+namespace {
+
+std::string bits_text(const char* line, std::uint32_t mask) {
+  std::string text;
+  for (unsigned bit = 0; bit < 16; ++bit)
+    if ((mask >> bit & 1) != 0) text += fmt::format("{}{}{}", text.empty() ? "" : ", ", line, bit);
+  return text;
+}
+
+void compare_roms(const RomContent& here, const RomContent& other, Comparison& result) {
+  const auto read = [](const RomContent& content) {
+    return rom::read_rom(*content.bytes, rom::container_of(*content.bytes, rom::find_machine(content.system)));
+  };
+  const std::vector<Bytes> reads = {read(here), read(other)};
+  result.same_rom = reads[0] == reads[1];
+  if (*result.same_rom) {
+    result.compared =
+        fmt::format("the {} bytes of the ROM, without what may stand around it", grouped(reads[0].size()));
+    return;
+  }
+  if (reads[0].size() != reads[1].size()) {
+    result.other_marks.push_back(
+        fmt::format("the length: {} bytes here, {} there", grouped(reads[0].size()), grouped(reads[1].size())));
+    return;
+  }
+  const rom::Repeats found = rom::compare_reads(rom::find_machine(here.system), reads);
+  result.rom_differences = RomDifferences{found.differing_bytes, found.bit_mask, found.first_offsets,
+                                          found.address_bits_1, found.address_bits_0};
+  result.other_marks.push_back(
+      fmt::format("{}, the first at {:#x}", plural(found.differing_bytes, "byte"), found.first_offsets.front()));
+  constexpr std::uint64_t kEnough = 8;  // fewer have something in common by chance
+  if (found.differing_bytes < kEnough) return;
+  if (std::has_single_bit(found.bit_mask))
+    result.other_marks.push_back(
+        fmt::format("only in {}: the contact of that data line flickers", bits_text("D", found.bit_mask)));
+  for (const unsigned bit : found.address_bits_1)
+    result.other_marks.push_back(
+        fmt::format("only where bit {} of the address is 1: the contact of that address line may flicker", bit));
+}
+
+}  // namespace
+
 Comparison compare_images(const Image& here, const Image& other, JobContext& context) {
   Comparison result;
+  const auto *a = std::get_if<RomContent>(&here.content), *b = std::get_if<RomContent>(&other.content);
+  if (a && b) {
+    compare_roms(*a, *b, result);
+    return result;
+  }
   compare_sectors(here, other, result, context);
   if (result.same_sectors && *result.same_sectors) return result;
   const Files files = files_of(here);

@@ -7,6 +7,7 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/check/compare.hpp"
+#include "opifex/core/formats/rom/convert.hpp"
 #include "opifex/core/image/shared_settings.hpp"
 #include "opifex/core/volumes/xdvdfs/volume.hpp"
 
@@ -305,8 +306,39 @@ Proof prove_files(const Image& source, const Image& result, JobContext& context)
 
 }  // namespace
 
+namespace {
+
+/// Read again as whoever opens it will read it, with the container that it shows then: a ROM of an odd size may look as
+/// if a copier's header stood in front of it.
+Proof prove_rom(const RomContent& source, const Settings& settings, const ByteSource& file) {
+  const rom::Converted wanted = rom::convert(source, settings);
+  const rom::Container found = rom::container_of(file, wanted.machine);
+  if (found.header_bytes != wanted.container.header_bytes || found.interleaved != wanted.container.interleaved ||
+      found.order != wanted.container.order)
+    throw Error({.code = "not_readable",
+                 .what = "a file of this size would be taken for another kind of dump when it is read again",
+                 .file = file.name(),
+                 .found = fmt::format("{} bytes", file.size()),
+                 .hint = "nothing was put in place; pad it to its full size with <pad>"});
+  const Bytes there = rom::read_rom(file, found);
+  if (there.size() != wanted.rom.size())
+    fail(file.name(), fmt::format("{} bytes", grouped(there.size())), grouped(wanted.rom.size()));
+  const auto differs = std::mismatch(there.begin(), there.end(), wanted.rom.begin()).first;
+  if (differs != there.end())
+    fail(file.name(), fmt::format("another byte at {:#x}", differs - there.begin()), "that of the ROM");
+  const Bytes before = rom::read_rom(*source.bytes, rom::container_of(*source.bytes, wanted.machine));
+  return {digest_of("sha1", there), fmt::format("the {} bytes of the ROM{}", grouped(there.size()),
+                                                there.size() < before.size()   ? ", trimmed"
+                                                : there.size() > before.size() ? ", padded"
+                                                                               : "")};
+}
+
+}  // namespace
+
 Proof prove_same(const Image& source, const Image& result, const ProofRequest& request, JobContext& context) {
   if (request.rebuilt) return prove_files(source, result, context);
+  const auto *rom = std::get_if<RomContent>(&source.content), *there = std::get_if<RomContent>(&result.content);
+  if (rom && there) return prove_rom(*rom, {}, *there->bytes);
   const bool sectors = source.cd() && result.cd() && !result.blocks();
   return sectors ? prove_disc(source, result, request, context) : prove_blocks(source, result, request, context);
 }
@@ -367,6 +399,11 @@ Inspection inspection_of(const Image& source, const ConvertRequest& request, con
       return;
     }
     const std::filesystem::path lead = leading_file(plan, written).path;
+    if (const auto* rom = std::get_if<RomContent>(&source.content)) {
+      Proof found = prove_rom(*rom, request.settings, *staged->open(lead));
+      if (prove) proof = std::move(found);
+      return;
+    }
     OpenOptions options;
     options.files = staged;
     options.keys = source.keys;

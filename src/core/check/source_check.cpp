@@ -5,8 +5,11 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/cd/examine.hpp"
 #include "opifex/core/check/file_map.hpp"
+#include "opifex/core/formats/rom/convert.hpp"
 #include "opifex/core/image/container.hpp"
 #include "opifex/core/volumes/volume.hpp"
+
+#include "rom_judge.hpp"
 
 namespace opifex {
 
@@ -52,6 +55,13 @@ std::vector<Finding> SourceCheck::finish() const {
     std::move(damage.begin(), damage.end(), std::back_inserter(result.findings));
   }
   return std::move(result.findings);
+}
+
+std::vector<Finding> damage_that_stays(const RomContent& rom, const Settings& settings) {
+  const rom::Converted made = rom::convert(rom, settings);
+  RomJudgement judged = judge_rom(rom::examine(made.machine, made.container, made.rom));
+  std::erase_if(judged.findings, [](const Finding& f) { return f.severity != Severity::error; });
+  return std::move(judged.findings);
 }
 
 std::vector<Finding> bad_sectors_of(const Image& image, const std::vector<const VolumeEntry*>& files,

@@ -217,7 +217,9 @@ std::uint64_t Conversion::output_bytes() const {
 
 namespace {
 
-std::string_view what_it_holds(const Format& target) { return target.holds.blocks ? "discs" : "CDs"; }
+std::string_view what_it_holds(const Format& target) {
+  return target.holds.roms ? "ROMs of cartridges" : target.holds.blocks ? "discs" : "CDs";
+}
 
 /// What the target cannot hold anything of.
 void refuse_content(const Image& image, const Format& target) {
@@ -237,13 +239,21 @@ void refuse_content(const Image& image, const Format& target) {
                  .found = human_size(image.size_bytes()),
                  .expected = "at most 99:59:74 of sectors"});
   };
+  const bool is_rom = std::holds_alternative<RomContent>(image.content);
+  const bool has_own_words =
+      std::holds_alternative<NoContent>(image.content) || std::holds_alternative<FileContent>(image.content);
+  if (target.holds.roms && !is_rom && !has_own_words)
+    refuse("not_a_rom",
+           fmt::format("this is {}, and {} holds {}", describe(image.content), target.id, what_it_holds(target)), "");
   std::visit(Overloaded{[&](const NoContent&) { refuse("no_disc", "nothing of the disc is there", ""); },
                         [](const CdContent&) {},
                         [&](const BlockContent& blocks) {
                           if (!blocks.is_disc()) no_disc();
                           if (!target.holds.blocks) no_cd(blocks);
                         },
-                        [&](const RomContent&) { no_disc(); },
+                        [&](const RomContent&) {
+                          if (!target.holds.roms) no_disc();
+                        },
                         [&](const FileContent& files) {
                           if (!target.holds.packages)
                             refuse("no_disc", fmt::format("this is a {} of files, not a disc", files.what),
@@ -282,6 +292,7 @@ Conversion plan_conversion(const Image& image, const ConvertRequest& request, Jo
 
 /// A format of another kind that can hold all of it.
 std::string_view lossless_format(const Image& image, const Format& target) {
+  if (target.holds.roms) return target.id;
   if (!image.cd()) return usual_format(false).id;
   for (const Format* f : formats()) {
     const Capabilities& c = f->holds;
@@ -322,10 +333,11 @@ std::string output_stem(const Image& image) {
   return set && !set->lonely && !is_image_name(name) ? name.string() : name.stem().string();
 }
 
-std::filesystem::path default_output(const Image& image, const Format& target, const std::filesystem::path& out) {
+std::filesystem::path default_output(const Image& image, const Format& target, const std::filesystem::path& out,
+                                     const Settings& settings) {
   if (!out.empty()) return out;
   const std::filesystem::path folder = (image.archive.empty() ? image.path : image.archive).parent_path();
-  return folder / (output_stem(image) + std::string(target.extensions.front()));
+  return folder / (output_stem(image) + std::string(target.output_extension(image, settings)));
 }
 
 std::vector<std::filesystem::path> input_paths(const Image& image) {

@@ -84,7 +84,7 @@ const Format& probe_format(const std::filesystem::path& path, const FileSpace& f
   const std::string name = fold_case(path.filename().string());
   const Format* best = nullptr;
   int best_bits = 0;
-  constexpr int kSure = 32;  // of a magic: who only guesses need not look, and guessing takes reading
+  constexpr int kSure = 20;  // one in a million: who only guesses need not look, and guessing takes reading
   for (const Format* format : formats()) {
     if (best_bits >= kSure && format->is_bare() && format->stored == Stored::sectors) break;
     const int bits = format->probe(*source, name);

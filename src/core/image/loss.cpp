@@ -5,8 +5,8 @@
 namespace opifex {
 
 const std::vector<std::string>& content_loss_kinds() {
-  static const std::vector<std::string> kinds = {"audio",       "tracks",   "form2",      "subchannel",
-                                                 "raw-headers", "sessions", "partitions", "files"};
+  static const std::vector<std::string> kinds = {"audio",    "tracks",     "form2", "subchannel", "raw-headers",
+                                                 "sessions", "partitions", "files", "header"};
   return kinds;
 }
 

@@ -68,12 +68,17 @@ bool holds_tar(const std::vector<fs::path>& volumes, const std::string& packer) 
   }
 }
 
-[[noreturn]] void missing_part(const fs::path& path, const std::vector<std::string>& names) {
+[[noreturn]] void missing_part(const fs::path& path, std::vector<std::string> names) {
+  constexpr std::size_t kMostNamed = 5;
+  const std::size_t more = names.size() - std::min(names.size(), kMostNamed);
+  const bool one = names.size() == 1;
+  names.resize(names.size() - more);
   throw Error({.code = "missing_part",
                .cause = Cause::missing_part,
-               .what = names.size() == 1 ? "a part of the archive is missing" : "parts of the archive are missing",
+               .what = one ? "a part of the archive is missing" : "parts of the archive are missing",
                .file = path.string(),
-               .found = "no " + fmt::format("{}", fmt::join(names, ", ")),
+               .found = fmt::format("no {}{}", fmt::join(names, ", "),
+                                    more > 0 ? fmt::format(" and {} more", grouped(more)) : ""),
                .expected = "all parts in one folder",
                .hint = "put what is missing beside the others"});
 }

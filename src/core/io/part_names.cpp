@@ -158,6 +158,16 @@ bool is_set(PartKind kind, const Numbered& files) {
   }
 }
 
+/// Two usual endings of cartridge dumps read like the 64th part of an archive: they are one only behind the 63rd.
+void drop_cartridges(PartKind kind, Numbered& files) {
+  constexpr int kZip64 = 64, kRarV64 = 464, kRarZ64 = 864;
+  const auto drop = [&](int number) {
+    if (!files.contains(number - 1)) files.erase(number);
+  };
+  if (kind == PartKind::zip_split) drop(kZip64);
+  if (kind == PartKind::rar_old) drop(kRarV64), drop(kRarZ64);
+}
+
 PartSet make_set(PartKind kind, const std::string& stem, const Numbered& files) {
   PartSet set;
   set.kind = kind;
@@ -226,6 +236,7 @@ std::vector<PartSet> find_part_sets(const std::vector<std::string>& names) {
     if (kind == PartKind::rar_old && (has_zip || !has_r00))
       group.files.erase(group.files.lower_bound(kFirstZ), group.files.end());
     if (kind == PartKind::zip_split && has_r00 && !has_zip) continue;
+    drop_cartridges(kind, group.files);
     if (group.files.empty() || !is_set(kind, group.files)) continue;
     sets.push_back(make_set(kind, group.stem, group.files));
   }

@@ -2,11 +2,13 @@
 
 #include <libdeflate.h>
 
+#include "opifex/core/base/read_budget.hpp"
+
 namespace opifex {
 namespace {
 
 constexpr std::uint64_t kSelfExtracting = 1 << 20;  // a program may stand in front
-constexpr std::size_t kMostHeader = 2 << 20, kMostBlocks = 1'000'000;
+constexpr std::size_t kMostHeader = 2 << 20, kEach = sizeof(RarFile);
 
 // RAR 4
 constexpr unsigned kType4Archive = 0x73, kType4File = 0x74, kType4End = 0x7B;
@@ -27,7 +29,7 @@ bool sum_fits4(const ByteSource& source, std::uint64_t at, const Bytes& head, un
 void walk4(const ByteSource& source, std::uint64_t at, RarHeaders& out) {
   out.sound = false;
   bool needs_end = false;
-  for (std::size_t n = 0; n < kMostBlocks; ++n) {
+  for (ReadBudget budget(source.name(), source.size()); budget.try_entry(kEach);) {
     const Bytes head = read_up_to(source, at, kFile4 + 8);
     if (head.empty() || head.size() < kBlock4) return;
     const unsigned type = std::to_integer<unsigned>(head[2]), flags = load_le16(head, 3), size = load_le16(head, 5);
@@ -133,7 +135,7 @@ RarFile file5(Cursor& c, std::uint64_t flags, ByteView extra) {
 void walk5(const ByteSource& source, std::uint64_t at, RarHeaders& out) {
   out.sound = false;
   constexpr std::size_t kCrc = 4, kSizeField = 10;
-  for (std::size_t n = 0; n < kMostBlocks; ++n) {
+  for (ReadBudget budget(source.name(), source.size()); budget.try_entry(kEach);) {
     const Bytes start = read_up_to(source, at, kCrc + kSizeField);
     Cursor size_of{start, std::min(kCrc, start.size())};
     const std::uint64_t size = size_of.number();

@@ -3,6 +3,7 @@
 #include <map>
 #include <numeric>
 
+#include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/check/prove.hpp"
 #include "opifex/core/jobs/batch.hpp"
@@ -39,6 +40,84 @@ CheckJob CheckJob::of(std::vector<std::string> inputs, const Settings& settings)
   return {std::move(inputs), lenient(ReadRules::of(settings)), options_of(settings)};
 }
 
+namespace {
+
+/// What came of one of many, to be told in its turn.
+struct CheckedOne {
+  std::optional<Image> image;
+  CheckResult result;
+  std::optional<Error> error;
+  double seconds = 0;
+};
+
+CheckedOne check_one(const Source& source, const CheckOptions& options, JobContext& context) {
+  const Stopwatch own;
+  CheckedOne one;
+  try {
+    one.image = open_source(source.input);
+    one.result = check_image(*one.image, options, context);
+  } catch (const Error& e) {
+    if (e.details.fault == Fault::interrupted) throw;
+    one.error = e;
+  }
+  one.seconds = own.seconds();
+  return one;
+}
+
+/// Of many small images each is one thread's work: to spread one over all threads would take longer than it.
+class SmallOnes {
+ public:
+  SmallOnes(const std::vector<Source>& all, const CheckOptions& options, JobContext& context)
+      : all_(all), options_(options), context_(context) {}
+
+  /// Number `i`; with those small ones that follow it, if it is not there yet.
+  CheckedOne take(std::size_t i, bool many) {
+    if (const auto at = ready_.find(i); at != ready_.end()) return std::move(ready_.extract(at).mapped());
+    const std::size_t end = many ? end_of_group(i) : i;
+    if (end < i + 2) return check_one(all_[i], options_, context_);
+    check_group(i, end);
+    return std::move(ready_.extract(i).mapped());
+  }
+
+ private:
+  static bool is_small(const Source& source) {
+    constexpr std::uint64_t kMost = 8 << 20;
+    std::error_code error;
+    const std::uintmax_t size = std::filesystem::file_size(source.input.path, error);
+    return !error && size <= kMost && !is_sheet_name(source.input.path);
+  }
+
+  std::size_t end_of_group(std::size_t i) const {
+    constexpr std::size_t kMost = 1024;
+    std::size_t end = i;
+    while (end < all_.size() && end - i < kMost && is_small(all_[end])) ++end;
+    return end;
+  }
+
+  void check_group(std::size_t from, std::size_t end) {
+    context_.progress.begin("checking", 0);
+    FlowOf<CheckedOne> flow;
+    using Block = FlowOf<CheckedOne>::Block;
+    flow.next = [&](Block& block) { return from + block.index < end; };
+    flow.work = [&](Block& block) {
+      Progress quiet;
+      quiet.stop = context_.progress.stop;
+      JobContext alone{quiet, 1};
+      block.carried = check_one(all_[from + block.index], options_, alone);
+    };
+    flow.consume.emplace_back([&](Block& block) { ready_.emplace(from + block.index, std::move(block.carried)); });
+    constexpr std::size_t kInFlight = 256;  // measured: with 8 half of the time went by waiting for the largest
+    run_flow(flow, context_, kInFlight);
+  }
+
+  const std::vector<Source>& all_;
+  const CheckOptions& options_;
+  JobContext& context_;
+  std::map<std::size_t, CheckedOne> ready_;
+};
+
+}  // namespace
+
 CheckOutcome run(const CheckJob& job, Listener& listener, JobContext& context) {
   CheckOutcome outcome;
   const auto failed = [&](const Error& e) {
@@ -65,18 +144,19 @@ CheckOutcome run(const CheckJob& job, Listener& listener, JobContext& context) {
   }
   const Stopwatch watch;
   BatchSummary summary{.verb = "checked", .flaw = "not intact"};
+  SmallOnes small(all, job.options, context);
   for (std::size_t i = 0; i < all.size(); ++i) {
     if (searched) listener.begins({i + 1, all.size(), all[i].name});
     try {
-      const Stopwatch own;
-      const Image image = open_source(all[i].input);
-      const CheckResult result = check_image(image, job.options, context);
-      listener.result(Checked{image, result, false, searched});
+      const CheckedOne one = small.take(i, searched);
+      if (one.error) throw Error(*one.error);
+      const CheckResult& result = one.result;
+      listener.result(Checked{*one.image, result, false, searched});
       outcome.verdicts.emplace_back(all[i].name, result.verdict);
       if (result.verdict != Verdict::intact) outcome.good = false;
       summary.bytes_in += result.bytes_read;
       summary.written.push_back(
-          {all[i].name, {}, result.bytes_read, 0, own.seconds(), result.verdict != Verdict::intact});
+          {all[i].name, {}, result.bytes_read, 0, one.seconds, result.verdict != Verdict::intact});
     } catch (const Error& e) {
       failed(e);
     }

@@ -121,7 +121,7 @@ Outcome run(const ConvertJob& job, Listener& listener, JobContext& context) {
     if (scrubbing.unused || scrubbing.keep != WiiKeep::all) scrubbed = scrub(scrubbed.image, scrubbing);
     name_by_title(scrubbed.image, titles);
     if (!stem.empty()) scrubbed.image.name = stem;
-    fs::path out = leading_output(scrubbed.image, *job.target, job.out);
+    fs::path out = leading_output(scrubbed.image, *job.target, job.out, job.settings);
     return ConversionOrder{std::move(scrubbed.image),  job.target,     std::move(out), job.settings,
                            std::move(scrubbed.losses), job.limit_bytes};
   };

@@ -7,6 +7,8 @@
 
 #include "opifex/core/base/error.hpp"
 #include "opifex/core/base/hash.hpp"
+#include "opifex/core/convert/patch.hpp"
+#include "opifex/core/formats/rom/convert.hpp"
 #include "opifex/core/image/format.hpp"
 #include "opifex/core/image/loss.hpp"
 #include "opifex/core/io/target.hpp"
@@ -182,6 +184,72 @@ extern const Setting kRestart{.name = "restart", .help = "throw an unfinished du
 extern const Setting kNext{.name = "next", .help = "go on with the next disc until stopped; names come from the discs"};
 extern const Setting kDiscs{
     .name = "discs", .type = number, .help = "with <next>: stop after N discs", .value = "N", .range = {1, 1'000'000}};
+extern const Setting kOnly{.name = "only",
+                           .type = choice,
+                           .help = "of a cartridge: both (default), rom or save",
+                           .value = "WHAT",
+                           .preset = "both",
+                           .words = [] {
+                             return std::vector<std::string>{"both", "rom", "save"};
+                           }};
+extern const Setting kRomSize{.name = "size",
+                              .type = size,
+                              .help = "of a cartridge: its ROM has SIZE, whatever its header says",
+                              .value = "SIZE",
+                              .range = {512, 64 << 20}};
+extern const Setting kSaveSize{.name = "save-size",
+                               .type = size,
+                               .help = "of a cartridge: it keeps SIZE of saves, where its header does not tell",
+                               .value = "SIZE",
+                               .range = {1, 1 << 20}};
+extern const Setting kAmong{.name = "among",
+                            .type = reads,
+                            .help = "look for the file that the patch is for in FOLDER, by its checksum",
+                            .value = "FOLDER"};
+extern const Setting kPatchKind{
+    .name = "to",
+    .type = choice,
+    .help = "kind of the patch: bps, ups or ips (default: by the ending of <out>, else bps)",
+    .value = "KIND",
+    .words = &patch_kinds};
+extern const Setting kText{
+    .name = "text", .type = text, .help = "replace OLD by NEW, of one length", .value = "OLD=NEW"};
+extern const Setting kHex{.name = "hex", .type = text, .help = "the same in hexadecimal digits", .value = "OLD=NEW"};
+extern const Setting kCount{.name = "count",
+                            .type = number,
+                            .help = "how often it has to stand there",
+                            .value = "N",
+                            .preset = "1",
+                            .range = {1, 1'000'000}};
+extern const Setting kGame{
+    .name = "game", .type = reads, .help = "the ROM that the save is of (default: the one beside it)", .value = "ROM"};
+extern const Setting kHistory{.name = "history",
+                              .type = writes,
+                              .help = "keep the versions in DIR (default: SAVE.history beside the save)",
+                              .value = "DIR"};
+extern const Setting kVersion{.name = "version",
+                              .type = number,
+                              .help = "of restore: which one (default: the newest that differs)",
+                              .value = "N",
+                              .range = {1, 1'000'000}};
+extern const Setting kFill{.name = "fill",
+                           .type = choice,
+                           .help = "what a save that gets longer is filled with: ff (default) or 00",
+                           .value = "BYTE",
+                           .preset = "ff",
+                           .words = [] {
+                             return std::vector<std::string>{"ff", "00"};
+                           }};
+extern const Setting kSwap{
+    .name = "swap", .type = choice, .help = "reverse the bytes in each group of 2, 4 or 8", .value = "N", .words = [] {
+      return std::vector<std::string>{"2", "4", "8"};
+    }};
+extern const Setting kDropClock{.name = "drop-clock", .help = "leave out the registers of a clock behind the save"};
+extern const Setting kAcceptSave{.name = "accept",
+                                 .type = choices,
+                                 .help = "overwrite-save: the cartridge's save may be written over",
+                                 .value = "WORD",
+                                 .words = [] { return std::vector<std::string>{"overwrite-save"}; }};
 extern const Setting kSaveEvery{.name = "save-every",
                                 .type = duration,
                                 .help = "how often the state for resuming is saved",
@@ -293,10 +361,31 @@ const SettingList& rescue_settings() {
   return list;
 }
 
+const SettingList& patch_settings() {
+  static const SettingList list = {&kOut, &kAmong, &kPatchKind, &kText, &kHex, &kCount, &kPlan, &kOverwrite};
+  return list;
+}
+
+const SettingList& save_settings() {
+  static const SettingList list = {&kGame, &kHistory,   &kVersion,    &kOut,         &kSaveSize, &kFill,
+                                   &kSwap, &kDropClock, &kAcceptSave, &rom::kSystem, &kPlan};
+  return list;
+}
+
+PatchKind patch_kind(const Settings& settings) {
+  const std::vector<std::string> kinds = patch_kinds();
+  std::string kind = settings.text(kPatchKind);
+  const std::string ending = std::filesystem::path(settings.text(kOut)).extension().string();
+  if (kind.empty() && ending.size() > 1) kind = ending.substr(1);
+  const auto at = std::find(kinds.begin(), kinds.end(), kind);
+  return at == kinds.end() ? PatchKind::bps : static_cast<PatchKind>(at - kinds.begin());
+}
+
 const SettingList& dump_settings() {
-  static const SettingList list = {&kOut,        &kTo,      &kPlan,   &kPasses, &kGiveUpAfter, &kSpeed,    &kOffset,
-                                   &kSubchannel, &kKeyFile, &kHashes, &kRecord, &kReport,      &kAccept,   &kOverwrite,
-                                   &kProve,      &kRestart, &kNext,   &kDiscs,  &kFileSystem,  &kSaveEvery};
+  static const SettingList list = {&kOut,        &kTo,         &kPlan,        &kPasses,  &kGiveUpAfter, &kSpeed,
+                                   &kOffset,     &kSubchannel, &kKeyFile,     &kHashes,  &kRecord,      &kReport,
+                                   &kAccept,     &kOverwrite,  &kProve,       &kRestart, &kNext,        &kDiscs,
+                                   &kFileSystem, &kSaveEvery,  &rom::kSystem, &kOnly,    &kRomSize,     &kSaveSize};
   return list;
 }
 

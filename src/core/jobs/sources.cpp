@@ -36,7 +36,7 @@ class Finder {
   void add_folder(const std::string& folder) {
     found_.searched = true;
     const std::size_t before = found_.images.size(), left_before = found_.left_out.size();
-    const Survey survey = survey_folder({folder, target_facts(folder), rules_.opening, {}}, context_);
+    const Survey survey = survey_folder({folder, target_facts(folder), rules_.opening, {}, true}, context_);
     for (const SurveyItem& item : survey.items) add_item(item);
     // What the survey did not see may hold images, too.
     for (const Warning& w : survey.unseen)

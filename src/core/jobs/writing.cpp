@@ -22,12 +22,12 @@ std::vector<WrittenFile> outputs_of(const WritePlan& plan) {
   return files;
 }
 
-fs::path leading_output(const Image& image, const Format& target, const std::string& out) {
-  const fs::path extension(std::string(target.extensions.front()));
+fs::path leading_output(const Image& image, const Format& target, const std::string& out, const Settings& settings) {
+  const fs::path extension(std::string(target.output_extension(image, settings)));
   // A container makes its own folders: what is named is where they begin.
   if (target.shape == Shape::tree)
     return (out.empty() ? default_output(image, target, {}).parent_path() : fs::path(out)) / output_stem(image);
-  if (out.empty()) return default_output(image, target, {});
+  if (out.empty()) return default_output(image, target, {}, settings);
   const fs::path path(out);
   const fs::path inside = path / (output_stem(image) + extension.string());
   if (out.ends_with('/') || fs::is_directory(path)) return inside;
@@ -115,8 +115,11 @@ PlannedConversion::Done PlannedConversion::run(const WriteRules& rules, Listener
   const SourceCheck check(order_.image, kept_raw, context);
   write.inspect = [&, look = inspection_of(order_.image, request_, conversion_.plan, how(rules), done.proof, context)](
                       const FileSpacePtr& staged, const std::vector<WrittenFile>& written) {
-    if (take_findings(check.finish(), order_.image, rules, conversion_.warnings)) done.damaged = true;
+    const auto* rom = std::get_if<RomContent>(&order_.image.content);
+    const std::vector<Finding> findings = rom ? damage_that_stays(*rom, request_.settings) : check.finish();
+    if (take_findings(findings, order_.image, rules, conversion_.warnings)) done.damaged = true;
     look(staged, written);
+    context.progress.check_stop();  // what was small enough was read in one go
   };
   carry_out(done, write, context);
   if (rules.prove && !can_prove())

@@ -4,6 +4,7 @@
 #include <array>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/formats/rom/rom.hpp"
 #include "opifex/core/image/format.hpp"
 #include "opifex/core/volumes/stfs/content_header.hpp"
 #include "opifex/core/volumes/udf/volume.hpp"
@@ -226,10 +227,30 @@ Identity by_format(std::string_view system, std::string_view mark) {
   return id;
 }
 
+/// A ROM is small, and what it is depends on all of it: whether it was read too far, or a line had no contact.
+Identity of_cartridge(const RomContent& content) {
+  Identity id = by_format(content.system, content.mark);
+  if (content.proven == Proven::likely || content.proven == Proven::told) id.confidence = "likely";
+  if (content.proven == Proven::guessed) id.confidence = "guess";
+  const rom::Machine* machine = rom::find_machine(content.system);
+  const rom::Container container = rom::container_of(*content.bytes, machine);
+  const auto facts =
+      std::make_shared<rom::Examined>(rom::examine(machine, container, rom::read_rom(*content.bytes, container)));
+  const rom::Header header = facts->is_blank() ? rom::Header{} : facts->header;
+  id.title = printable(header.title);
+  id.serial = printable(header.code);
+  id.region = printable(header.region);
+  id.version = printable(header.version);
+  id.maker = printable(header.maker);
+  for (const rom::Problem& p : rom::problems_of(*facts)) id.warnings.push_back({p.code, p.message});
+  id.rom = facts;
+  return id;
+}
+
 }  // namespace
 
 Identity identify_platform(const Image& image) {
-  if (const auto* rom = std::get_if<RomContent>(&image.content)) return by_format(rom->system, rom->mark);
+  if (const auto* rom = std::get_if<RomContent>(&image.content)) return of_cartridge(*rom);
   if (const auto* blocks = std::get_if<BlockContent>(&image.content); blocks && !blocks->is_disc())
     return by_format(blocks->system, blocks->mark);
   const bool package =

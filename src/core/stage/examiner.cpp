@@ -95,7 +95,8 @@ std::optional<SurveyItem> Examiner::examine(const fs::path& path) const {
 SurveyItem Examiner::image(SurveyItem item) const {
   const Image image = open_image(item.path, opening_);
   item.format = image.format->id;
-  item.id = identify_platform(image);
+  if (!request_.for_a_job || !std::holds_alternative<RomContent>(image.content)) item.id = identify_platform(image);
+  item.id.rom.reset();  // of ten thousand cartridges that is a hundred megabytes, and a list tells nothing of it
   request_.titles.apply(item.id);
   item.complete = image.complete && item.id.state != "truncated";
   item.warnings.insert(item.warnings.end(), item.id.warnings.begin(), item.id.warnings.end());

@@ -46,7 +46,8 @@ class Surveyor {
               [](const SurveyItem& a, const SurveyItem& b) { return a.path < b.path; });
     find_strays();
     check_places();
-    for (Warning& w : find_duplicates(survey_, context_)) survey_.problems.push_back(std::move(w));
+    if (!request_.for_a_job)
+      for (Warning& w : find_duplicates(survey_, context_)) survey_.problems.push_back(std::move(w));
     join_discs(survey_);
     for (const SurveyItem& i : survey_.items) survey_.total_bytes += i.size_bytes;
     return std::move(survey_);
@@ -173,7 +174,8 @@ class Surveyor {
     flow.next = [&](Block& block) { return block.index < paths.size(); };
     flow.work = [&](Block& block) { block.carried = examiner_.examine(paths[block.index]); };
     flow.consume.emplace_back([&](Block& block) { take(std::move(block.carried)); });
-    run_flow(flow, context_);
+    constexpr std::size_t kInFlight = 64;  // items are small; what they are told by may be large
+    run_flow(flow, context_, kInFlight);
   }
 
   void take(std::optional<SurveyItem> item) {

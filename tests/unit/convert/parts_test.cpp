@@ -16,15 +16,6 @@ using namespace testkit;
 
 constexpr std::uint64_t kCluster = 32 << 10;
 
-std::string code_of(const std::function<void()>& act) {
-  try {
-    act();
-    return "";
-  } catch (const Error& e) {
-    return e.details.code;
-  }
-}
-
 std::vector<WrittenFile> carry_out(const WritePlan& plan, WriteJob job = {}) {
   QuietContext context;
   job.target = target_facts(plan.outputs.front().path.parent_path());
@@ -100,7 +91,7 @@ TEST(Splitting, LimitsThatMakeNoSenseAreRefused) {
   const TempFolder folder;
   write_file(folder / "a.bin", std::string(10 * kCluster, 'x'));
   const auto split = [&](std::uint64_t limit) {
-    return code_of([&] { plan_split(folder / "a.bin", folder / "out", limit); });
+    return error_code([&] { plan_split(folder / "a.bin", folder / "out", limit); });
   };
   EXPECT_EQ(split(10 * kCluster), "fits_already");
   EXPECT_EQ(split(kCluster - 1), "limit_too_small");
@@ -112,7 +103,7 @@ TEST(Splitting, LimitsThatMakeNoSenseAreRefused) {
   EXPECT_EQ(split(kCluster), "");
   fs::rename(folder / "a.bin", folder / "a.wbfs");
   fs::resize_file(folder / "a.wbfs", 11 * kCluster);
-  EXPECT_EQ(code_of([&] { plan_split(folder / "a.wbfs", folder / "out", kCluster); }), "too_many_parts");
+  EXPECT_EQ(error_code([&] { plan_split(folder / "a.wbfs", folder / "out", kCluster); }), "too_many_parts");
 }
 
 TEST(Splitting, APartOfAnEarlierSplitWouldBecomeOneOfTheNew) {
@@ -123,7 +114,7 @@ TEST(Splitting, APartOfAnEarlierSplitWouldBecomeOneOfTheNew) {
       {folder / "out/a.iso", {SourceRun{open_file(folder / "a.iso"), 0, 3 * kCluster}}, 3 * kCluster});
   limit_parts(plan, kCluster);
   write_file(folder / "out/a.part3.iso", "old");
-  EXPECT_EQ(code_of([&] { carry_out(plan); }), "left_over_part");
+  EXPECT_EQ(error_code([&] { carry_out(plan); }), "left_over_part");
   EXPECT_EQ(listing(folder / "out").size(), 1u) << "nothing was begun";
   fs::remove(folder / "out/a.part3.iso");
   EXPECT_EQ(carry_out(plan).size(), 3u);
@@ -135,17 +126,17 @@ TEST(Splitting, AWholeFileWithTheNameOfAFirstPartStandsAlone) {
   write_file(folder / "a.wbf1", "of another file");
   WritePlan plan;
   plan.outputs.push_back({folder / "a.wbfs", {SourceRun{open_file(folder / "source"), 0, 4}}, 4});
-  EXPECT_EQ(code_of([&] { carry_out(plan); }), "left_over_part");
+  EXPECT_EQ(error_code([&] { carry_out(plan); }), "left_over_part");
   plan.outputs.front().path = folder / "a.iso";
-  EXPECT_EQ(code_of([&] { carry_out(plan); }), "") << "a.iso is never a part's name";
+  EXPECT_EQ(error_code([&] { carry_out(plan); }), "") << "a.iso is never a part's name";
 }
 
 TEST(Limiting, ASetOfFilesIsNotCut) {
   WritePlan plan;
   plan.outputs.push_back({"a.bin", {}, 10 * kCluster});
   plan.outputs.push_back({"a.cue", {}, 100});
-  EXPECT_EQ(code_of([&] { limit_parts(plan, kCluster); }), "set_not_split");
-  EXPECT_EQ(code_of([&] { limit_parts(plan, 10 * kCluster); }), "") << "it fits as it is";
+  EXPECT_EQ(error_code([&] { limit_parts(plan, kCluster); }), "set_not_split");
+  EXPECT_EQ(error_code([&] { limit_parts(plan, 10 * kCluster); }), "") << "it fits as it is";
 }
 
 TEST(Limiting, WhatTurnsOutToFitGetsItsOwnName) {

@@ -11,15 +11,6 @@ namespace {
 
 using namespace testkit;
 
-std::string rename_code(const std::function<void()>& act) {
-  try {
-    act();
-    return "";
-  } catch (const Error& e) {
-    return e.details.code;
-  }
-}
-
 /// A sheet with a bin for each of `tracks` tracks of music.
 fs::path write_set(const fs::path& folder, const std::string& stem, int tracks) {
   std::string sheet;
@@ -65,7 +56,7 @@ TEST(Renaming, AnyStepThatFailsLeavesTheSetAsItWas) {
     else
       write_file(plan.sheet->to, "in the way");
     const auto expected = contents(folder.path());
-    EXPECT_NE(rename_code([&] { run_rename(plan); }), "") << failing;
+    EXPECT_NE(error_code([&] { run_rename(plan); }), "") << failing;
     EXPECT_TRUE(contents(folder.path()) == expected) << failing;
   }
 }
@@ -139,20 +130,20 @@ TEST(Renaming, ASetWithAMissingFileIsNotRenamed) {
   const TempFolder folder;
   const fs::path sheet = write_set(folder.path(), "Moth", 2);
   fs::remove(folder / "Moth (Track 2).bin");
-  EXPECT_EQ(rename_code([&] { plan_rename(sheet, "New", {}); }), "missing_file");
+  EXPECT_EQ(error_code([&] { plan_rename(sheet, "New", {}); }), "missing_file");
   write_file(folder / "disc.gdi", gdi(folder.path(), "track03.iso"));
   fs::remove(folder / "track 02.raw");
-  EXPECT_EQ(rename_code([&] { plan_rename(folder / "disc.gdi", "New", {}); }), "missing_file");
+  EXPECT_EQ(error_code([&] { plan_rename(folder / "disc.gdi", "New", {}); }), "missing_file");
 }
 
 TEST(Renaming, AFileOfASheetIsRenamedByItsSheet) {
   const TempFolder folder;
   write_file(folder / "disc.bin", std::string(2352 * 3, 'x'));
   write_file(folder / "disc.cue", "FILE \"disc.bin\" BINARY\r\n  TRACK 01 AUDIO\r\n    INDEX 01 00:00:00\r\n");
-  EXPECT_EQ(rename_code([&] { plan_rename(folder / "disc.bin", "New", {}); }), "needs_sheet");
+  EXPECT_EQ(error_code([&] { plan_rename(folder / "disc.bin", "New", {}); }), "needs_sheet");
   fs::remove(folder / "disc.cue");
   write_file(folder / "disc.gdi", "1\n1 0 0 2352 disc.bin 0\n");
-  EXPECT_EQ(rename_code([&] { plan_rename(folder / "disc.bin", "New", {}); }), "needs_sheet") << "whatever sheet it is";
+  EXPECT_EQ(error_code([&] { plan_rename(folder / "disc.bin", "New", {}); }), "needs_sheet") << "whatever sheet it is";
 }
 
 TEST(SheetNames, AreThoseOfTheFormatsThatHaveSheets) {

@@ -1,132 +1,18 @@
 // Reads the TOML file that describes a simulated drive.
 #include <algorithm>
-#include <set>
 
-#include <toml++/toml.h>
-
-#include "opifex/core/base/text.hpp"
 #include "opifex/core/dump/sim.hpp"
 #include "opifex/core/io/byte_source.hpp"
+
+#include "toml_table.hpp"
 
 namespace opifex::dump {
 namespace {
 
 namespace fs = std::filesystem;
 
-/// A table of the file: every key is asked for once, what is left over is a mistake of the writer.
-class Table {
- public:
-  Table(const toml::table& table, std::string where, const fs::path& file)
-      : table_(table), where_(std::move(where)), file_(file) {}
-
-  [[noreturn]] void fail(const std::string& key, std::string found, std::string expected) const {
-    const toml::node* node = table_.get(key);
-    const auto& source = node ? node->source() : table_.source();
-    Error error({.code = "bad_simulation",
-                 .what = fmt::format("the simulated drive's file cannot be used: {}{}", where_, printable(key)),
-                 .file = file_.string(),
-                 .line = source.begin.line,
-                 .found = std::move(found),
-                 .expected = std::move(expected),
-                 .hint = "docs/simulated-drive.md lists all keys"});
-    throw error;
-  }
-
-  template <typename T>
-  void get(const char* key, T& out) {
-    asked_.insert(key);
-    const toml::node* node = table_.get(key);
-    if (!node) return;
-    const auto value = node->value<T>();
-    if (!value) fail(key, "a value of another kind", kind_name<T>());
-    out = *value;
-  }
-  template <typename T>
-  void number(const char* key, T& out, std::int64_t low, std::int64_t high) {
-    std::int64_t value = static_cast<std::int64_t>(out);
-    get(key, value);
-    if (value < low || value > high) fail(key, fmt::format("{}", value), fmt::format("{} to {}", low, high));
-    out = static_cast<T>(value);
-  }
-  void share(const char* key, double& out) {
-    get(key, out);
-    if (!(out >= 0 && out <= 1)) fail(key, fmt::format("{}", out), "0 to 1");
-  }
-  void path(const char* key, fs::path& out) {
-    std::string text;
-    get(key, text);
-    if (!text.empty()) out = file_.parent_path() / text;
-  }
-  const toml::array* array(const char* key) {
-    asked_.insert(key);
-    const toml::node* node = table_.get(key);
-    if (!node) return nullptr;
-    if (!node->is_array()) fail(key, "a value of another kind", "a list");
-    return node->as_array();
-  }
-  template <typename Each>
-  void tables(const char* key, Each each) {
-    const toml::array* list = array(key);
-    if (!list) return;
-    for (std::size_t i = 0; i < list->size(); ++i) {
-      const toml::table* t = list->get(i)->as_table();
-      if (!t) fail(key, "a list of values", "a list of tables");
-      Table item(*t, fmt::format("{}{}[{}].", where_, key, i + 1), file_);
-      each(item);
-      item.finish();
-    }
-  }
-  template <typename Each>
-  void table(const char* key, Each each) {
-    asked_.insert(key);
-    const toml::node* node = table_.get(key);
-    if (!node) return;
-    if (!node->is_table()) fail(key, "a value of another kind", "a table");
-    Table item(*node->as_table(), where_ + key + ".", file_);
-    each(item);
-    item.finish();
-  }
-  std::string word(const char* key, const std::string& usual, const std::vector<std::string>& known) {
-    std::string text = usual;
-    get(key, text);
-    if (std::find(known.begin(), known.end(), text) == known.end())
-      fail(key, printable(text), fmt::format("one of {}", fmt::join(known, ", ")));
-    return text;
-  }
-  /// "03/11/05", or three numbers.
-  std::uint32_t sense_of(const char* key, const toml::node& node) const {
-    const toml::array* list = node.as_array();
-    if (!list || list->size() != 3) fail(key, "another value", "[key, asc, ascq]");
-    std::uint32_t sense = 0;
-    for (const toml::node& part : *list) {
-      const auto value = part.value<std::int64_t>().value_or(-1);
-      if (value < 0 || value > 255) fail(key, "a part outside 0 to 255", "[key, asc, ascq]");
-      sense = sense << 8 | static_cast<std::uint32_t>(value);
-    }
-    return sense;
-  }
-  void sense(const char* key, std::uint32_t& out) {
-    asked_.insert(key);
-    if (const toml::node* node = table_.get(key)) out = sense_of(key, *node);
-  }
-  void finish() const {
-    for (const auto& [key, value] : table_)
-      if (!asked_.contains(std::string(key.str())))
-        fail(std::string(key.str()), "a key that means nothing", "a known key");
-  }
-
- private:
-  template <typename T>
-  static const char* kind_name() {
-    if constexpr (std::is_same_v<T, bool>) return "true or false";
-    if constexpr (std::is_same_v<T, std::string>) return "text";
-    return "a number";
-  }
-  const toml::table& table_;
-  std::string where_;
-  const fs::path& file_;
-  std::set<std::string> asked_;
-};
+using Table = TomlTable;
+constexpr SimulatedKind kDrive = {"drive", "docs/simulated-drive.md"};
 
 constexpr std::int64_t kMostMs = 3'600'000, kMostSectors = 0x7FFFFFFF;
 
@@ -253,7 +139,7 @@ void read_defect(Table& t, std::vector<SimDefect>& defects) {
 
 SimDescription read_all(const toml::table& root, const fs::path& file) {
   SimDescription d;
-  Table t(root, "", file);
+  Table t(root, "", file, kDrive);
   t.number("seed", d.seed, 0, INT64_MAX);
   t.path("log", d.log);
   t.table("drive", [&](Table& x) { read_drive(x, d.drive); });
@@ -290,20 +176,8 @@ SimDescription read_all(const toml::table& root, const fs::path& file) {
 }  // namespace
 
 SimDescription load_simulation(const fs::path& file) {
-  constexpr std::size_t kMostBytes = 1 << 20;
-  const SourcePtr source = open_file(file);
-  if (source->size() > kMostBytes)
-    throw Error(
-        {.code = "bad_simulation", .what = "this is no description of a simulated drive", .file = file.string()});
-  const Bytes text = read_up_to(*source, 0, kMostBytes);
-  try {
-    return read_all(toml::parse(as_text(text), file.string()), file);
-  } catch (const toml::parse_error& e) {
-    throw Error({.code = "bad_simulation",
-                 .what = "the simulated drive's file is no TOML: " + printable(e.description()),
-                 .file = file.string(),
-                 .line = e.source().begin.line});
-  }
+  const toml::table root = parse_simulation(file, kDrive);
+  return read_all(root, file);
 }
 
 }  // namespace opifex::dump

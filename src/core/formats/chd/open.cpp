@@ -6,6 +6,7 @@
 
 #include "opifex/core/base/crc16.hpp"
 #include "opifex/core/base/disc_marks.hpp"
+#include "opifex/core/base/read_budget.hpp"
 #include "opifex/core/base/text.hpp"
 
 #include "bits.hpp"
@@ -373,11 +374,11 @@ HunkMap shorten_chains(HunkMap hunks) {
 }
 
 std::vector<Tag> read_tags(const Refuse& refuse, const Header& h, std::uint64_t file_bytes) {
-  constexpr std::uint64_t kHead = 16, kMostTags = 4096, kMostBytes = 64 << 20;
+  constexpr std::uint64_t kHead = 16;
   std::vector<Tag> tags;
   std::set<std::uint64_t> seen;
   std::vector<std::pair<std::uint64_t, std::uint64_t>> places;
-  std::uint64_t total = 0;
+  ReadBudget budget(refuse.file.name(), file_bytes, {.entries = 4096, .bytes = 64 << 20});
   for (std::uint64_t at = h.meta_offset; at != 0;) {
     if (!seen.insert(at).second)
       refuse("meta_loop", "the metadata runs in a circle", at, "an entry seen before", "the end of the list");
@@ -394,8 +395,7 @@ std::vector<Tag> read_tags(const Refuse& refuse, const Header& h, std::uint64_t 
         refuse("meta_range", "metadata entries overlap", at, fmt::format("an entry up to {}", end),
                "entries side by side");
     places.emplace_back(at, at + kHead + length);
-    total += length;
-    if (tags.size() >= kMostTags || total > kMostBytes)
+    if (!budget.try_entry(length))
       refuse("limits", "there is too much metadata", at, fmt::format("{} entries", tags.size()),
              "at most 4096, and 64 MiB");
     tags.push_back({std::string(as_text(head).substr(0, 4)), std::to_integer<std::uint8_t>(head[tag_at::kFlags]), at,

@@ -450,7 +450,9 @@ bool looks_like_sheet(std::string_view head) {
     const auto words = split_words(line);
     if (words.empty()) continue;
     const std::string command = to_upper_ascii(words[0]);
-    if ((command == "FILE" && words.size() >= 2) || (command == "TRACK" && words.size() >= 3)) return true;
+    // "file = ..." is a line of some other kind of list.
+    const bool assigned = words.size() >= 2 && words[1] == "=";
+    if ((command == "FILE" && words.size() >= 2 && !assigned) || (command == "TRACK" && words.size() >= 3)) return true;
   }
   return false;
 }

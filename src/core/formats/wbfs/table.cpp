@@ -4,6 +4,7 @@
 #include <map>
 
 #include "opifex/core/base/disc_marks.hpp"
+#include "opifex/core/base/read_budget.hpp"
 #include "opifex/core/base/text.hpp"
 
 namespace opifex::wbfs {
@@ -14,7 +15,7 @@ constexpr std::size_t kHeader = 12;
 
 class Reader {
  public:
-  explicit Reader(const SourcePtr& file) : file_(file) {}
+  explicit Reader(const SourcePtr& file) : file_(file), budget_(file->name(), file->size()) {}
 
   Table read() {
     read_header();
@@ -70,6 +71,8 @@ class Reader {
     if (info.size() < kInfoHead + 2 * g.blocks_per_disc())
       fail("truncated", "the table of a disc is cut off", at, fmt::format("{} bytes", info.size()),
            fmt::format("{}", g.info_bytes()));
+    budget_.entry();
+    budget_.take(info.size());
     Disc disc;
     disc.slot = slot;
     for (std::uint64_t i = 0; i < g.blocks_per_disc(); ++i) {
@@ -144,6 +147,7 @@ class Reader {
   }
 
   const SourcePtr& file_;
+  ReadBudget budget_;
   Table table_;
   std::map<std::uint16_t, std::uint64_t> used_;
 };

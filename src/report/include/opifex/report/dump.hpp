@@ -4,6 +4,7 @@
 #include <string>
 
 #include "opifex/core/check/rescue.hpp"
+#include "opifex/core/dump/cartridge.hpp"
 #include "opifex/core/dump/dump.hpp"
 #include "opifex/core/dump/folder_copy.hpp"
 #include "opifex/report/json.hpp"
@@ -22,6 +23,13 @@ Json sector_map_json(const SectorMapFile& map);
 
 /// A result that stands by itself, with the date: the proof of a job.
 Json record(const char* job, const Json& result);
+
+std::string cartridge_plan_text(const std::string& source, const dump::CartridgePlan& plan,
+                                DumpTense tense = DumpTense::planned);
+std::string cartridge_dump_text(const dump::CartridgePlan& plan, const dump::CartridgeResult& result);
+/// `result` null: only planned.
+Json cartridge_dump_json(const std::string& source, const dump::CartridgePlan& plan,
+                         const dump::CartridgeResult* result);
 
 std::string folder_copy_text(const std::filesystem::path& from, const std::filesystem::path& into,
                              const dump::FolderCopy& copy, bool planned);

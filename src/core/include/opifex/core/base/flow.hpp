@@ -52,10 +52,12 @@ void run_flow(const Flow& flow, JobContext& context);
 /// The same on these blocks, which all live until it ends; no more than they are in flight.
 void run_flow_on(const Flow& flow, std::span<FlowBlock* const> blocks, JobContext& context);
 
+/// `in_flight`: blocks at a time. More where they take very different times and carry little: one that takes long holds
+/// up those behind it.
 template <typename Carried>
-void run_flow(const FlowOf<Carried>& flow, JobContext& context) {
+void run_flow(const FlowOf<Carried>& flow, JobContext& context, std::size_t in_flight = kBlocksInFlight) {
   using Block = typename FlowOf<Carried>::Block;
-  std::vector<Block> blocks(kBlocksInFlight);
+  std::vector<Block> blocks(in_flight);
   std::vector<FlowBlock*> places;
   for (Block& block : blocks) places.push_back(&block);
   // Only blocks of this kind go round: each is what it is taken for.

@@ -14,6 +14,10 @@
 
 namespace opifex {
 
+namespace rom {
+struct Examined;
+}
+
 /// From best to worst; a set is as bad as its worst part.
 struct Volume;
 
@@ -66,6 +70,9 @@ struct CheckResult {
   Verdict verdict = Verdict::intact;
   std::vector<FileCheck> files;
   std::optional<FileCheck> disc;  ///< whole, as a container holds it
+  /// The ROM alone, as the console sees it: without what dump programs put around it.
+  std::optional<FileCheck> rom;
+  std::shared_ptr<const rom::Examined> rom_facts;  ///< null: no ROM
   std::vector<TrackCheck> tracks;
   std::vector<Finding> findings;
   std::uint64_t bytes_read = 0;

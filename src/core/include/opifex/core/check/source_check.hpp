@@ -25,6 +25,10 @@ class SourceCheck {
   const std::vector<Volume>* volumes_;
 };
 
+/// What is wrong with a ROM and still will be when it is written with these settings: those that trim, pad or put
+/// checksums right answer some of it.
+std::vector<Finding> damage_that_stays(const RomContent& rom, const Settings& settings);
+
 /// Sectors of these files whose checksums are wrong, a finding for each file that is hit. Only CDs have any.
 std::vector<Finding> bad_sectors_of(const Image& image, const std::vector<const VolumeEntry*>& files,
                                     const Volume& volume, JobContext& context);

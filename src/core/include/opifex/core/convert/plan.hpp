@@ -91,7 +91,8 @@ std::vector<WrittenFile> write_outputs(const Image& image, const WritePlan& plan
 std::string output_stem(const Image& image);
 
 /// `out` or, if empty, the name beside the input with the format's extension.
-std::filesystem::path default_output(const Image& image, const Format& target, const std::filesystem::path& out);
+std::filesystem::path default_output(const Image& image, const Format& target, const std::filesystem::path& out,
+                                     const Settings& settings = {});
 
 /// The files of an image, for refusing to write over them.
 std::vector<std::filesystem::path> input_paths(const Image& image);

@@ -30,11 +30,15 @@ struct BlockContent {
   bool is_disc() const { return medium == BlockMedium::disc && block_bytes == cd::kUserBytes; }
 };
 
+/// How sure it is what machine a ROM is for.
+enum class Proven { certain, likely, guessed, told };
+
 /// What a cartridge's ROM holds, in the order in which the file has it.
 struct RomContent {
   SourcePtr bytes;
   std::string_view system = {};  ///< platform; empty: no header told
   std::string_view mark = {};    ///< by what, for people
+  Proven proven = Proven::certain;
 };
 
 /// Files that lie on no medium: a package.

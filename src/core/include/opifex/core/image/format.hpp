@@ -38,6 +38,7 @@ struct Capabilities {
   bool blocks = false;          ///< discs that are no CDs: 2048-byte blocks
   bool packages = false;        ///< packages of files, laid out as their console has them
   bool game_partition = false;  ///< of an Xbox disc the game partition alone: what surrounds it is not kept
+  bool roms = false;            ///< of cartridges
   bool whole_discs = false;     ///< a shorter image comes back filled up with zeros to the size of a disc
 };
 
@@ -171,6 +172,13 @@ struct Format {
   ImageListing (*list)(const SourcePtr& file) = nullptr;
   /// Losses that only this format has; null: those of its capabilities are all.
   std::vector<Loss> (*own_losses)(const Image& image, const Settings& settings) = nullptr;
+  /// The ending that an output gets, one of `extensions`; null: the first.
+  std::string_view (*extension_of)(const Image& image, const Settings& settings) = nullptr;
+
+  /// With its dot.
+  std::string_view output_extension(const Image& image, const Settings& chosen) const {
+    return extension_of ? extension_of(image, chosen) : extensions.front();
+  }
 
   /// Sectors or blocks without a word about what they are.
   bool is_bare() const { return shape == Shape::file && stored != Stored::own_way; }

@@ -16,7 +16,7 @@ struct Loss {
 };
 
 bool is_content_loss(std::string_view kind);
-/// audio, tracks, form2, subchannel, raw-headers, sessions, partitions, files
+/// audio, tracks, form2, subchannel, raw-headers, sessions, partitions, files, header (of a ROM)
 const std::vector<std::string>& content_loss_kinds();
 
 }  // namespace opifex

@@ -63,6 +63,10 @@ struct Renamed;
 struct Rescued;
 struct Dumped;
 struct CopiedFolder;
+struct DumpedCartridge;
+struct PatchTold;
+struct SaveTold;
+struct Changed;
 struct BatchPlan;
 struct BatchStep;
 struct BatchSummary;
@@ -81,6 +85,10 @@ class Listener {
   virtual void result(const Rescued&) {}
   virtual void result(const Dumped&) {}
   virtual void result(const CopiedFolder&) {}
+  virtual void result(const DumpedCartridge&) {}
+  virtual void result(const PatchTold&) {}
+  virtual void result(const SaveTold&) {}
+  virtual void result(const Changed&) {}
   /// Something a person should know beside the result.
   virtual void message(const Warning&) {}
   /// An input that could not be done; the others go on.

@@ -3,6 +3,10 @@
 
 #include "opifex/core/image/shared_settings.hpp"
 
+namespace opifex {
+enum class PatchKind;
+}
+
 namespace opifex::jobs {
 
 extern const Setting kOut, kInto, kTo, kAccept, kPlan, kOverwrite, kProve, kStrict, kSha1, kFileSystem;
@@ -10,7 +14,8 @@ extern const Setting kKeyFile, kTitles, kHashes, kSameAs, kRepair, kTree, kReadB
 extern const Setting kScrub, kKeep, kLimit, kLimitSplit, kBy, kSkipExisting;
 extern const Setting kNameLimit;
 extern const Setting kRecord, kPasses, kGiveUpAfter, kSpeed, kOffset, kSubchannel, kReport, kRestart, kNext, kDiscs,
-    kSaveEvery;
+    kSaveEvery, kOnly, kRomSize, kSaveSize, kAmong, kPatchKind, kText, kHex, kCount, kGame, kHistory, kVersion, kFill,
+    kSwap, kDropClock, kAcceptSave;
 
 /// All settings of a job, in the order in which help shows them. Those of formats are among them where it writes one.
 const SettingList& identify_settings();
@@ -24,6 +29,10 @@ const SettingList& build_settings();
 const SettingList& rename_settings();
 const SettingList& rescue_settings();
 const SettingList& dump_settings();
+const SettingList& patch_settings();
+const SettingList& save_settings();
+/// As the user says it, else by the ending of the output, else BPS.
+PatchKind patch_kind(const Settings& settings);
 
 /// Several formats may have a setting of one name: which ones, for a line of help. Empty: it is the job's own.
 std::vector<const Format*> formats_with(const Setting& setting);

@@ -87,7 +87,8 @@ std::vector<WrittenFile> outputs_of(const WritePlan& plan);
 
 /// Where the output goes: `out` as the user gave it, a file or (with a slash at its end, or if it is there) a folder;
 /// empty: beside the input.
-std::filesystem::path leading_output(const Image& image, const Format& target, const std::string& out);
+std::filesystem::path leading_output(const Image& image, const Format& target, const std::string& out,
+                                     const Settings& settings = {});
 
 /// Damage of a source, found while it was read, as warnings; true if there is any. Error ("source_damaged") if the
 /// rules are strict.

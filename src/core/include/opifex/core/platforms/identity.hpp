@@ -9,6 +9,10 @@
 
 namespace opifex {
 
+namespace rom {
+struct Examined;
+}
+
 struct Identity {
   std::string platform;    ///< "ps1", "saturn", "iso9660", "audio-cd" ..., or empty if nothing fits
   std::string confidence;  ///< "certain", "likely", "guess"
@@ -44,6 +48,7 @@ struct Identity {
     std::optional<std::uint64_t> files;  ///< if it can be read
   };
   std::vector<Partition> partitions;
+  std::shared_ptr<const rom::Examined> rom;  ///< of cartridges: all that its ROM tells; null: none
   std::vector<Warning> warnings;
   /// What fits too, less specific or less sure.
   struct Also {

@@ -16,7 +16,7 @@ struct Sfo {
 };
 
 bool looks_like_sfo(ByteView bytes);
-/// Nothing if any bound is broken, or if there are more than 4096 entries or 1 MiB.
+/// Nothing if any bound is broken, or if the entries are more than 4096 or take more than 1 MiB.
 std::optional<Sfo> parse_sfo(ByteView bytes);
 
 }  // namespace opifex

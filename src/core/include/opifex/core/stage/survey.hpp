@@ -47,6 +47,9 @@ struct SurveyRequest {
   TargetFacts drive;  ///< rules that names and sizes are held against
   OpenOptions opening = {};
   TitleList titles = {};
+  /// Only which images there are, for a job that is going to read them anyway: cartridges are not read whole, and files
+  /// that are alike are not looked for.
+  bool for_a_job = false;
 };
 
 /// Looks through the folder and all below it; links are not followed. Reads headers, and of files of equal size and

@@ -1,0 +1,53 @@
+// What the three kinds share inside.
+#pragma once
+
+#include "opifex/core/convert/patch.hpp"
+
+namespace opifex::patches {
+
+std::uint32_t crc32_of(ByteView bytes);
+
+[[noreturn]] void refuse(const std::string& file, std::uint64_t at, std::string found, std::string expected);
+
+/// Reads a patch from front to back; numbers as UPS and BPS write them.
+class Cursor {
+ public:
+  Cursor(ByteView bytes, std::size_t from, const std::string& file) : bytes_(bytes), at_(from), file_(file) {}
+  bool at_end() const { return at_ >= bytes_.size(); }
+  std::size_t at() const { return at_; }
+  std::size_t left() const { return bytes_.size() - at_; }
+  unsigned byte(const char* what);
+  /// Seven bits a byte, low first, the last marked, each further one counting from where the shorter ones end.
+  std::uint64_t number(const char* what);
+  ByteView take(std::uint64_t n, const char* what);
+  std::uint64_t big(std::size_t n, const char* what);
+
+ private:
+  ByteView bytes_;
+  std::size_t at_;
+  const std::string& file_;
+};
+
+void append_number(Bytes& out, std::uint64_t n);
+void append_le32(Bytes& out, std::uint32_t n);
+void append_big(Bytes& out, std::uint64_t n, std::size_t bytes);
+
+PatchFacts read_ips(ByteView patch, const std::string& file);
+PatchFacts read_ups(ByteView patch, const std::string& file);
+PatchFacts read_bps(ByteView patch, const std::string& file);
+Bytes apply_ips(ByteView patch, ByteView source, const std::string& file);
+/// `reverse`: from the target to the source.
+Bytes apply_ups(ByteView patch, ByteView source, bool reverse, const std::string& file);
+Bytes apply_bps(ByteView patch, ByteView source, const std::string& file);
+Bytes make_ips(ByteView source, ByteView target);
+Bytes make_ups(ByteView source, ByteView target);
+Bytes make_bps(ByteView source, ByteView target);
+
+/// The three checksums at the end of UPS and BPS; Error if the patch's own is wrong.
+inline constexpr std::size_t kFooter = 12;
+void read_footer(ByteView patch, PatchFacts& facts, const std::string& file);
+void append_footer(Bytes& patch, ByteView source, ByteView target);
+/// Error ("too_large") above kMostPatchedBytes.
+void refuse_size(std::uint64_t bytes, const std::string& file);
+
+}  // namespace opifex::patches

@@ -1,0 +1,395 @@
+// Reads a cartridge twice, block by block, and writes what is sure.
+#include <algorithm>
+#include <bit>
+#include <chrono>
+
+#include <fcntl.h>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/dump/cartridge.hpp"
+#include "opifex/core/io/byte_source.hpp"
+#include "opifex/core/io/output.hpp"
+
+#include "working_state.hpp"
+
+namespace opifex::dump {
+
+namespace fs = std::filesystem;
+
+std::string_view to_string(CartridgeVerdict verdict) {
+  switch (verdict) {
+    case CartridgeVerdict::proved:
+      return "proved";
+    case CartridgeVerdict::agreed:
+      return "agreed";
+    case CartridgeVerdict::unsure:
+      return "unsure";
+    case CartridgeVerdict::damaged:
+      break;
+  }
+  return "damaged";
+}
+
+// ---- the state on the disk
+
+std::optional<WorkingState> WorkingState::load(const fs::path& file) {
+  std::error_code error;
+  constexpr std::uintmax_t kMost = 1 << 20;
+  if (!fs::is_regular_file(file, error) || fs::file_size(file, error) > kMost) return std::nullopt;
+  const SourcePtr source = open_file(file);
+  const ocr1::Frame text{.payload = read_up_to(*source, 0, static_cast<std::size_t>(source->size()))};
+  const ocr1::Fields fields = text.fields();
+  const auto get = [&](std::string_view key) {
+    const auto at = fields.find(key);
+    return at == fields.end() ? std::string() : at->second;
+  };
+  const auto number = [&](std::string_view key) { return ocr1::parse_number(get(key)); };
+  const auto header = ocr1::parse_hex(get("header"));
+  const auto rom = number("rom-bytes"), done = number("done"), bytes = number("unstable-bytes"),
+             bits = number("unstable-bits"), ones = number("unstable-ones");
+  if (!rom || !done || !bytes || !bits || !ones || *done > *rom) return std::nullopt;
+  WorkingState state{.machine = get("machine"), .header = header.value_or(Bytes()), .rom_bytes = *rom, .done = *done};
+  state.unstable.bytes = *bytes;
+  state.unstable.data_bits = *bits;
+  state.places_1 = *ones == UINT32_MAX ? UINT64_MAX : *ones;
+  const std::string offsets = get("unstable-offsets");
+  for (std::string_view rest = offsets; !rest.empty();) {
+    const std::string_view one = rest.substr(0, rest.find(','));
+    const auto offset = ocr1::parse_number(one);
+    if (!offset) return std::nullopt;
+    state.unstable.first_offsets.push_back(*offset);
+    rest = one.size() == rest.size() ? "" : rest.substr(one.size() + 1);
+  }
+  return state;
+}
+
+void WorkingState::save(const fs::path& file) const {
+  write_whole_file(file,
+                   ocr1::text_of({{"machine", machine},
+                                  {"header", hex(header)},
+                                  {"rom-bytes", std::to_string(rom_bytes)},
+                                  {"done", std::to_string(done)},
+                                  {"unstable-bytes", std::to_string(unstable.bytes)},
+                                  {"unstable-bits", std::to_string(unstable.data_bits)},
+                                  {"unstable-ones", std::to_string(std::min<std::uint64_t>(places_1, UINT32_MAX))},
+                                  {"unstable-offsets", fmt::format("{}", fmt::join(unstable.first_offsets, ","))}}) +
+                       "\n",
+                   Existing::replace);
+}
+
+bool WorkingState::fits(const CartridgePlan& plan) const {
+  return machine == plan.machine->id && header == plan.raw.bytes && rom_bytes == plan.rom_bytes;
+}
+
+// ---- reading
+
+namespace {
+
+constexpr std::uint32_t kBlock = 8192;
+
+[[noreturn]] void cart_lost() {
+  throw Error({.fault = Fault::device,
+               .code = "cart_lost",
+               .what = "the cartridge lost its contact, or was taken out",
+               .hint = "clean its contacts, put it in firmly, and give the same command: it goes on where it stopped"});
+}
+
+Bytes read_once(ReaderHost& host, std::string_view space, std::uint32_t at, std::uint32_t bytes) {
+  ReaderHost::Reading reading = host.read(std::string(space), at, bytes);
+  if (reading.cart_lost) cart_lost();
+  return std::move(reading.bytes);
+}
+
+/// Every place where one of the readings differs from the first.
+void note_differences(const std::vector<Bytes>& readings, std::uint64_t at, rom::BusOrder bus, UnstablePlaces& out,
+                      std::uint64_t& ones) {
+  constexpr std::size_t kMostOffsets = 16;
+  for (std::size_t i = 0; i < readings.front().size(); ++i) {
+    unsigned differing = 0;
+    for (const Bytes& reading : readings) differing |= std::to_integer<unsigned>(reading[i] ^ readings.front()[i]);
+    if (differing == 0) continue;
+    ++out.bytes;
+    const bool high = bus != rom::BusOrder::bytes && ((at + i) % 2 == 0) == (bus == rom::BusOrder::big);
+    out.data_bits |= differing << (high ? 8 : 0);
+    ones &= at + i;
+    if (out.first_offsets.size() < kMostOffsets) out.first_offsets.push_back(at + i);
+  }
+}
+
+}  // namespace
+
+TwiceRead read_twice(ReaderHost& host, const ReaderFacts& reader, std::string_view space, std::uint32_t at,
+                     std::uint32_t bytes, rom::BusOrder bus) {
+  // An odd number, so that there is a majority.
+  constexpr std::size_t kReadings = 7;
+  TwiceRead out{read_once(host, space, at, bytes), {}};
+  const auto summed = reader.sums ? host.sum(std::string(space), at, bytes) : std::nullopt;
+  std::vector<Bytes> readings = {out.bytes};
+  if (summed) {
+    if (to_upper_ascii(digest_of("crc32", out.bytes)) == *summed) return out;
+  } else {
+    readings.push_back(read_once(host, space, at, bytes));
+    if (readings[0] == readings[1]) return out;
+  }
+  while (readings.size() < kReadings) readings.push_back(read_once(host, space, at, bytes));
+  std::uint64_t ones = UINT64_MAX;
+  note_differences(readings, at, bus, out.unstable, ones);
+  // The sum alone may have met the flicker: then nobody knows where.
+  if (out.unstable.bytes == 0) out.unstable.bytes = 1, out.unstable.first_offsets = {at};
+  for (unsigned bit = 0; bit < 32; ++bit)
+    if (ones != UINT64_MAX && (ones >> bit & 1) != 0) out.unstable.address_bits_1.push_back(bit);
+  out.bytes = *rom::compare_reads(nullptr, readings).majority;
+  return out;
+}
+
+class CartridgeReading {
+ public:
+  CartridgeReading(CartridgeDump& dump, JobContext& context)
+      : dump_(dump), plan_(dump.plan_), host_(dump.host_), context_(context) {}
+
+  CartridgeResult run() {
+    const auto start = std::chrono::steady_clock::now();
+    Bytes rom, save;
+    if (plan_.rom_bytes > 0) rom = read_rom();
+    if (plan_.save_shows_later) save_bytes_ = rom::read_header(*plan_.machine, rom).save.bytes.value_or(0);
+    if (save_bytes_ > 0) save = read_save();
+    read_clock();
+    make_sure_it_is_the_same();
+    if (plan_.rom_bytes > 0) judge(rom);
+    if (!save.empty()) judge_save(save);
+    write(rom, save);
+    result_.seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+    return std::move(result_);
+  }
+
+ private:
+  /// Kept beside the dump, so that nothing is read again that was read.
+  Bytes read_rom() {
+    WorkingState state{
+        .machine = std::string(plan_.machine->id), .header = plan_.raw.bytes, .rom_bytes = plan_.rom_bytes};
+    Bytes rom = resumed(state);
+    if (!plan_.rom_file.parent_path().empty()) fs::create_directories(plan_.rom_file.parent_path());
+    FileDescriptor working(::open(plan_.working.c_str(), O_CREAT | O_WRONLY | O_CLOEXEC, 0666));
+    if (working < 0) throw_system_error("the working file cannot be made", plan_.working.string(), errno);
+    if (::ftruncate(working, static_cast<off_t>(rom.size())) != 0 ||
+        ::lseek(working, static_cast<off_t>(rom.size()), SEEK_SET) < 0)
+      throw_system_error("the working file cannot be written", plan_.working.string(), errno);
+    context_.progress.begin("reading the ROM", plan_.rom_bytes);
+    context_.progress.done_bytes = rom.size();
+    std::uint64_t saved_ms = now_ms();
+    const auto keep = [&] {
+      if (::fdatasync(working) != 0)
+        throw_system_error("the working file cannot be written", plan_.working.string(), errno);
+      state.done = rom.size();
+      state.unstable = result_.unstable;
+      state.places_1 = ones_;
+      state.save(plan_.state);
+      saved_ms = now_ms();
+    };
+    try {
+      while (rom.size() < plan_.rom_bytes) {
+        const auto at = static_cast<std::uint32_t>(rom.size());
+        const auto n = static_cast<std::uint32_t>(std::min<std::uint64_t>(block_bytes(), plan_.rom_bytes - at));
+        const TwiceRead block = read_twice(host_, plan_.reader, ocr1::kRomSpace, at, n, plan_.machine->bus);
+        add(result_.unstable, block.unstable);
+        append(working, block.bytes);
+        rom.insert(rom.end(), block.bytes.begin(), block.bytes.end());
+        context_.progress.done_bytes = rom.size();
+        if (now_ms() - saved_ms >= dump_.request_.save_every_ms) keep();
+      }
+    } catch (const Error&) {
+      keep();
+      throw;
+    }
+    keep();
+    return rom;
+  }
+
+  static std::uint64_t now_ms() {
+    return static_cast<std::uint64_t>(
+        std::chrono::duration_cast<std::chrono::milliseconds>(std::chrono::steady_clock::now().time_since_epoch())
+            .count());
+  }
+
+  std::uint32_t block_bytes() const { return std::min(kBlock, plan_.reader.most_read); }
+
+  void append(const FileDescriptor& working, ByteView bytes) const {
+    while (!bytes.empty()) {
+      const ssize_t n = ::write(working, bytes.data(), bytes.size());
+      if (n < 0 && errno == EINTR) continue;
+      if (n <= 0) throw_system_error("the working file cannot be written", plan_.working.string(), errno);
+      bytes = bytes.subspan(static_cast<std::size_t>(n));
+    }
+  }
+
+  /// What an unfinished dump of this very cartridge has: its last block is read again, and has to be the same.
+  Bytes resumed(WorkingState& state) {
+    if (!plan_.resumes_at) return {};
+    const auto saved = WorkingState::load(plan_.state);
+    std::error_code error;
+    if (!saved || fs::file_size(plan_.working, error) < saved->done || error) return {};
+    Bytes rom = read_up_to(*open_file(plan_.working), 0, static_cast<std::size_t>(saved->done));
+    if (rom.size() < saved->done || rom.empty()) return {};
+    const auto at = static_cast<std::uint32_t>((rom.size() - 1) / block_bytes() * block_bytes());
+    const TwiceRead last = read_twice(host_, plan_.reader, ocr1::kRomSpace, at,
+                                      static_cast<std::uint32_t>(rom.size()) - at, plan_.machine->bus);
+    if (!std::equal(last.bytes.begin(), last.bytes.end(), rom.begin() + at)) {
+      result_.warnings.push_back({"not_resumed", "the unfinished dump does not fit what is read now: begun anew"});
+      return {};
+    }
+    state = *saved;
+    result_.unstable = saved->unstable;
+    ones_ = saved->places_1;
+    add(result_.unstable, last.unstable);
+    result_.resumed = true;
+    return rom;
+  }
+
+  void add(UnstablePlaces& all, const UnstablePlaces& more) {
+    constexpr std::size_t kMost = 16;
+    if (more.bytes == 0) return;
+    all.bytes += more.bytes;
+    all.data_bits |= more.data_bits;
+    for (const std::uint64_t offset : more.first_offsets)
+      if (all.first_offsets.size() < kMost) all.first_offsets.push_back(offset);
+    std::uint64_t own = 0;
+    for (const unsigned bit : more.address_bits_1) own |= std::uint64_t{1} << bit;
+    ones_ &= own;
+    all.address_bits_1.clear();
+    for (unsigned bit = 0; bit < 32; ++bit)
+      if ((ones_ >> bit & 1) != 0) all.address_bits_1.push_back(bit);
+  }
+
+  /// Where only the ROM speaks of it the reader may have another opinion.
+  Bytes read_save() {
+    try {
+      return read_all_of_save();
+    } catch (const Error& e) {
+      if (!plan_.save_shows_later || e.details.code != "range") throw;
+      result_.warnings.push_back(
+          {"no_save_read",
+           fmt::format("its ROM speaks of {} of saves, and the reader finds none", human_size(save_bytes_))});
+      return {};
+    }
+  }
+
+  Bytes read_all_of_save() {
+    context_.progress.begin("reading the save", save_bytes_);
+    Bytes save;
+    const std::uint64_t rom_ones = std::exchange(ones_, UINT64_MAX);
+    while (save.size() < save_bytes_) {
+      const auto at = static_cast<std::uint32_t>(save.size());
+      const auto n = static_cast<std::uint32_t>(std::min<std::uint64_t>(block_bytes(), save_bytes_ - at));
+      const TwiceRead block = read_twice(host_, plan_.reader, ocr1::kSaveSpace, at, n, rom::BusOrder::bytes);
+      add(result_.unstable_save, block.unstable);
+      save.insert(save.end(), block.bytes.begin(), block.bytes.end());
+      context_.progress.done_bytes = save.size();
+    }
+    ones_ = rom_ones;
+    return save;
+  }
+
+  void read_clock() {
+    if (!plan_.header.save.clock || plan_.machine->clock_registers == 0) return;
+    try {
+      result_.clock = hex(read_once(host_, ocr1::kClockSpace, 0, plan_.machine->clock_registers));
+    } catch (const Error& e) {
+      if (e.details.fault == Fault::interrupted || e.details.code == "cart_lost") throw;
+      result_.warnings.push_back({"no_clock", "the cartridge has a clock, and this reader cannot read it"});
+    }
+  }
+
+  /// A cartridge that was changed in between would be a mixture of two.
+  void make_sure_it_is_the_same() {
+    const bool moved = host_.cart_was_removed() || host_.state().insertions != plan_.insertions;
+    const auto header = plan_.raw.bytes.empty() || moved ? std::nullopt : host_.header();
+    if (!moved && (plan_.raw.bytes.empty() || (header && header->bytes == plan_.raw.bytes))) return;
+    if (!moved && result_.unstable.bytes > 0) return;  // the contacts flicker: that is told already
+    throw Error({.fault = Fault::device,
+                 .code = "cart_changed",
+                 .what = "the cartridge was taken out while it was read, or its header changed",
+                 .hint = "give the same command again, and leave the cartridge in"});
+  }
+
+  void judge(const Bytes& rom) {
+    result_.rom = rom::examine(plan_.machine, {}, rom);
+    for (const std::string& name : dump_.request_.hashes) result_.rom_hashes.push_back({name, digest_of(name, rom)});
+    if (result_.rom->is_blank())
+      throw Error({.fault = Fault::device,
+                   .code = "blank",
+                   .what = rom::fault_text(result_.rom->faults.front(), plan_.machine),
+                   .hint = "nothing was written"});
+    const auto problems = rom::problems_of(*result_.rom);
+    const auto is_sum = [&](const rom::Problem& p) {
+      return std::any_of(result_.rom->header.checks.begin(), result_.rom->header.checks.end(),
+                         [&](const rom::Checksum& c) { return c.key == p.code; });
+    };
+    bool sums_wrong = false, broken = false;
+    for (const rom::Problem& p : problems) {
+      result_.warnings.push_back({p.code, p.message});
+      const bool only_perhaps = p.code == to_string(rom::SizeStatus::possible_overdump);
+      sums_wrong = sums_wrong || is_sum(p);
+      broken = broken || (!is_sum(p) && !only_perhaps);
+    }
+    result_.verdict = broken                                            ? CartridgeVerdict::damaged
+                      : sums_wrong || result_.unstable.bytes > 0        ? CartridgeVerdict::unsure
+                      : result_.rom->is_confirmed() && problems.empty() ? CartridgeVerdict::proved
+                                                                        : CartridgeVerdict::agreed;
+    if (!plan_.header_readable) result_.verdict = std::max(result_.verdict, CartridgeVerdict::unsure);
+  }
+
+  void judge_save(const Bytes& save) {
+    for (const std::string& name : dump_.request_.hashes) result_.save_hashes.push_back({name, digest_of(name, save)});
+    result_.save_blank = std::all_of(save.begin(), save.end(), [&](std::byte b) { return b == save.front(); });
+    if (result_.save_blank)
+      result_.warnings.push_back({"save_blank", fmt::format("every byte of the save is {:02X}: nothing was ever saved, "
+                                                            "or the battery is empty",
+                                                            std::to_integer<unsigned>(save.front()))});
+    if (result_.unstable_save.bytes > 0) {
+      result_.warnings.push_back({"save_unstable", fmt::format("{} of the save differed between two readings",
+                                                               plural(result_.unstable_save.bytes, "byte"))});
+      result_.verdict = std::max(result_.verdict, CartridgeVerdict::unsure);
+    }
+    if (plan_.rom_bytes == 0 && result_.verdict == CartridgeVerdict::proved)
+      result_.verdict = CartridgeVerdict::agreed;  // nothing but a second reading confirms a save
+  }
+
+  void write(const Bytes& rom, const Bytes& save) {
+    OutputSet set(dump_.request_.existing, dump_.request_.inputs);
+    const auto add_file = [&](const fs::path& path, const Bytes& bytes) {
+      set.add(path).write(bytes);
+      result_.outputs.push_back({path, bytes.size(), digest_of("sha1", bytes)});
+    };
+    if (plan_.rom_bytes > 0) add_file(plan_.rom_file, rom);
+    if (!save.empty()) add_file(plan_.save_file, save);
+    set.finish_writing();
+    // What lies there is what was read, and nothing else gets the name.
+    std::size_t i = 0;
+    for (const CartridgeFile& file : result_.outputs) {
+      const SourcePtr there = open_file(set.files()[i++]->temporary());
+      const Bytes bytes = read_up_to(*there, 0, static_cast<std::size_t>(there->size()));
+      if (digest_of("sha1", bytes) != file.sha1)
+        throw Error({.fault = Fault::device,
+                     .code = "proof_failed",
+                     .what = "what was written is not what was read",
+                     .file = file.path.string(),
+                     .hint = "nothing was put in place; check the drive and the memory of this machine"});
+    }
+    set.commit();
+    std::error_code ignored;
+    fs::remove(plan_.working, ignored);
+    fs::remove(plan_.state, ignored);
+  }
+
+  CartridgeDump& dump_;
+  const CartridgePlan& plan_;
+  ReaderHost& host_;
+  JobContext& context_;
+  CartridgeResult result_;
+  std::uint64_t save_bytes_ = plan_.save_bytes;
+  std::uint64_t ones_ = UINT64_MAX;  // address bits that are 1 at every place that differed
+};
+
+CartridgeResult CartridgeDump::run(JobContext& context) { return CartridgeReading(*this, context).run(); }
+
+}  // namespace opifex::dump

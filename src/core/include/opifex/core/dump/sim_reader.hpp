@@ -1,0 +1,133 @@
+/// A cartridge reader that is not there: a ROM and a save behind the same protocol as a real one, with faults of the
+/// cartridge and of the cable (shared facts: reader-protocol, section 8).
+#pragma once
+
+#include <deque>
+#include <filesystem>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "opifex/core/dump/ocr1.hpp"
+#include "opifex/core/formats/rom/systems.hpp"
+
+namespace opifex::dump {
+
+/// Names and values as SIM fault has them: "dirty" "5=0.001".
+struct ReaderFault {
+  std::string name, value;
+};
+
+struct SimReaderSetup {
+  Bytes rom = {}, save = {};
+  std::string bus = "gb";       ///< that the cartridge is for; of another one nothing is read but FF
+  Bytes clock = {};             ///< 5 bytes; empty: it has none
+  std::uint64_t header_at = 0;  ///< in the ROM, where the bus shows it somewhere else
+  std::vector<ReaderFault> faults = {};
+  std::uint64_t seed = 1;
+  std::uint32_t chunk = 256;
+  std::uint64_t bytes_per_second = 0;  ///< of the cable; 0: as fast as they are taken
+  bool sums = true;                    ///< the reader reads again by itself
+};
+
+/// Not safe from several threads at once. Time is given by the caller.
+class SimReader {
+ public:
+  /// Error (refused, "bad_simulation") for a fault that there is not.
+  explicit SimReader(SimReaderSetup setup);
+
+  /// Bytes from the host.
+  void receive(ByteView bytes, std::uint64_t now_ms);
+  /// Bytes for the host that are due: at most `most`.
+  Bytes send(std::uint64_t now_ms, std::size_t most);
+  /// When the next byte is due; nothing: the reader waits.
+  std::optional<std::uint64_t> next_at() const;
+
+  const Bytes& save() const { return setup_.save; }
+  std::uint64_t saves_written() const { return saves_written_; }
+
+  /// The contacts are cleaned; the cartridge is taken out or put in, from outside.
+  void clean();
+  void unplug();
+  void insert();
+  /// Error as above.
+  void set_fault(const ReaderFault& fault);
+
+ private:
+  struct Pending {
+    std::uint64_t at_ms = 0;
+    Bytes bytes;
+    bool of_read = false;
+  };
+  struct Armed {
+    std::string token;
+    std::uint32_t at = 0, crc = 0;
+    Bytes data;
+    std::vector<bool> have;
+    std::uint64_t last_put_ms = 0;
+  };
+  struct Range {
+    std::string space;
+    std::uint32_t at = 0, bytes = 0;
+  };
+  using Pairs = std::vector<std::pair<std::string, std::string>>;
+
+  void answer(const ocr1::LineParser::Result& line);
+  void run(const ocr1::Line& line);
+  void emit(ocr1::Frame frame);
+  void done(const Pairs& fields);
+  void fail(unsigned code, std::string_view word, std::uint32_t position = 0, std::string_view text = {});
+  void event(std::string_view what);
+  void lose_bus();
+
+  void hello();
+  void state();
+  void choose_bus(const ocr1::Line& line);
+  void power(const ocr1::Line& line);
+  void mapper(const ocr1::Line& line);
+  void header();
+  void read(const ocr1::Line& line);
+  void sum(const ocr1::Line& line);
+  void chunk(const ocr1::Line& line);
+  void arm(const ocr1::Line& line);
+  void put(const ocr1::Line& line);
+  void commit(const ocr1::Line& line);
+  void cancel(const ocr1::Line& line);
+  void simulate(const ocr1::Line& line);
+
+  std::optional<Range> range_of(const ocr1::Line& line);
+  bool ready_to_read();
+  std::byte byte_of(const std::string& space, std::uint32_t at);
+  unsigned spoiled(unsigned byte, const std::string& space, std::uint32_t at);
+  std::uint32_t wired(std::uint32_t at);
+  void data(const Range& range);
+  void answer_with(const Range& range);
+  bool read_busy() const;
+  double chance();
+  std::uint64_t random();
+
+  SimReaderSetup setup_;
+  ocr1::LineParser parser_;
+  std::deque<Pending> queue_;
+  std::uint64_t now_ = 0, line_at_ = 0, state_ = 0;
+  std::uint16_t tag_ = 0;
+  std::uint8_t sequence_ = 0;
+  std::string bus_ = "none", mapper_ = "none";
+  bool present_ = true, powered_ = false, in_read_ = false;
+  unsigned insertions_ = 1;
+  std::uint16_t reading_ = 0;  // tag of the READ in work
+  std::optional<Armed> armed_;
+  std::uint64_t served_ = 0, sent_ = 0, frames_ = 0, lines_ = 0, saves_written_ = 0, tokens_ = 0;
+
+  // Faults, by name.
+  std::vector<std::pair<unsigned, double>> dirty_, dirty_address_;
+  std::vector<std::pair<unsigned, unsigned>> stuck_data_;
+  std::vector<unsigned> stuck_address_;
+  bool no_contact_ = false, dead_battery_ = false;
+  std::uint64_t unplug_after_ = 0, drop_ = 0, garbage_ = 0, corrupt_ = 0, duplicate_ = 0, silent_ = 0, slow_ms_ = 0,
+                short_by_ = 0;
+  std::optional<std::uint32_t> unwritable_;
+  bool lose_commit_ = false;
+};
+
+}  // namespace opifex::dump
