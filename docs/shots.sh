@@ -73,8 +73,7 @@ done
 printf '[[defects]]\nkind = "unreadable"\nlba = [54440, 54470]\n' >> long.toml
 opifex dump sim:long.toml --out long/x.cue --report figures --hashes none --quiet > /dev/null || true
 for figure in sector-map reading-speed readings; do cp figures/$figure.png "$shots/$figure.png"; done
-shot check "opifex check 'Moth & Lantern.cue'"
-shot repair "opifex check 'scratched/Kestrel Circuit (Disc 1).cue' --hashes sha1" \
+shot check "opifex check 'Moth & Lantern.cue' --hashes sha1" \
   "opifex check 'scratched/Kestrel Circuit (Disc 1).cue' --hashes sha1 --repair --out again/"
 shot convert "opifex convert 'Moth & Lantern.cue' --to vcd --out moth.vcd --plan" \
   "opifex convert 'Moth & Lantern.cue' --to vcd --out moth.vcd --prove" \
@@ -89,9 +88,16 @@ shot files "opifex files 'Moth & Lantern.cue'" "opifex extract 'Moth & Lantern.c
   "opifex build apart/ --as iso --out together.iso --label MOTH --fixed-dates" "opifex check together.iso --same-as apart/" \
   "opifex files together.iso '*.TXT'"
 shot merge-split "opifex merge 'Moth & Lantern.cue' --out one-bin/ --prove" \
-  "opifex split 'one-bin/Moth & Lantern.cue' --out tracks/ --prove" "ls -s one-bin tracks"
-shot rename "opifex rename 'tracks/Moth & Lantern.cue' 'The Moth and the Lantern of Palisade Row' --limit 31 --plan" \
-  "opifex rename 'tracks/Moth & Lantern.cue' 'PRXS-00101'" "cat tracks/PRXS-00101.cue"
+  "opifex split 'one-bin/Moth & Lantern.cue' --out tracks/ --prove" "ls -s one-bin tracks" \
+  "opifex rename 'tracks/Moth & Lantern.cue' 'The Moth and the Lantern of Palisade Row' --limit 31 --plan" \
+  "opifex rename 'tracks/Moth & Lantern.cue' 'PRXS-00101'"
+shot cartridge "opifex dump sim:reader/dirty.toml --out gb/" "opifex dump sim:reader/wiped.toml --out gb/wiped.gb --hashes sha1 --quiet" \
+  "opifex dump sim:reader/clean.toml --out gb/ --hashes sha1" "opifex dump sim:reader/clean.toml --out gb/"
+cp reader/finished.sav again.sav && printf 'x' | dd of=again.sav bs=1 seek=300 conv=notrunc status=none
+shot save "opifex save check again.sav --game 'gb/QUARRY LIGHTS.gb'" "opifex save write sim:reader/clean.toml again.sav" \
+  "opifex save write sim:reader/clean.toml again.sav --accept overwrite-save" "opifex save history again.sav" \
+  "opifex patch make reader/finished.sav again.sav --out change.bps" \
+  "opifex patch apply change.bps --among reader/ --out patched.sav"
 shot wii "opifex identify 'Tidewater Courier.iso' --key-file keys.toml" \
   "opifex convert 'Tidewater Courier.iso' --to wbfs --limit fat32 --out 'usb/wbfs/Tidewater Courier [ZW7EPR]/ZW7EPR.wbfs'" \
   "opifex check usb/wbfs/*/ZW7EPR.wbfs --key-file keys.toml --hashes sha1"
