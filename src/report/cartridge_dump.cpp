@@ -87,7 +87,9 @@ std::string cartridge_plan_text(const std::string& source, const CartridgePlan& 
   facts.add("Region", plan.header.region);
   facts.add("Version", plan.header.version);
   for (const rom::HeaderFact& fact : plan.header.facts)
-    if (fact.label == "Mapper" || fact.label == "Chips" || fact.label == "Extra RAM") facts.add(fact.label, fact.text);
+    if (fact.label == "Mapper" || fact.label == "PRG" || fact.label == "CHR" || fact.label == "Mirroring" ||
+        fact.label == "Chips" || fact.label == "Extra RAM")
+      facts.add(fact.label, fact.text);
   if (plan.rom_bytes > 0) facts.add("ROM", fmt::format("{}, by {}", human_size(plan.rom_bytes), plan.sized_by));
   facts.add("Save", plan.save_shows_later ? "shows when the ROM is read"
                     : plan.save_bytes > 0

@@ -60,6 +60,9 @@ std::string check_text(const SaveTold& save) {
   Facts facts;
   facts.add("Size", bytes_text(f.size_bytes) +
                         (f.clock_bytes > 0 ? fmt::format(", {} of them a clock's registers", f.clock_bytes) : ""));
+  if (f.lane != rom::SaveLane::alone)
+    facts.add("Lane", fmt::format("its {} are in the {} bytes of each word", bytes_text(f.memory_bytes),
+                                  rom::to_string(f.lane)));
   facts.add("Game", save.game.empty() ? "none is known: --game ROM tells what it keeps" : save.game.string());
   if (f.wanted_bytes) facts.add("It keeps", bytes_text(*f.wanted_bytes));
   facts.add("SHA-1", save.sha1);
@@ -110,6 +113,7 @@ Json save_json(const SaveTold& save) {
     for (const rom::Problem& p : save.facts->problems) problems.push_back({{"code", p.code}, {"message", p.message}});
     facts = {{"size_bytes", save.facts->size_bytes},
              {"clock_bytes", save.facts->clock_bytes},
+             {"lane", rom::to_string(save.facts->lane)},
              {"wanted_bytes", save.facts->wanted_bytes ? Json(*save.facts->wanted_bytes) : Json()},
              {"blank", save.facts->blank},
              {"own_bytes", save.facts->reduced_bytes}};

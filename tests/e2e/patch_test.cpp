@@ -1,4 +1,8 @@
 // Patches as their users meet them: the right file or none, nothing written over, and what was changed said.
+#include <fstream>
+
+#include "opifex/core/base/hash.hpp"
+
 #include "program.hpp"
 
 namespace opifex::testkit {
@@ -98,6 +102,120 @@ TEST_F(PatchCommand, WhoeverReplacesKeepsWhatWasThere) {
   ASSERT_EQ(patch({"replace", "new.sfc", "--text", "GOODBYEYOU=HELLOWORLD", "--overwrite"}).exit_code, 0);
   EXPECT_EQ(read_file(*this / kept), new_file);
   EXPECT_EQ(read_file(*this / "new.sfc"), new_file);
+}
+
+TEST_F(PatchCommand, WhatAContainerHoldsIsPatched) {
+  const std::string iso = read_file(vector_path("iso/3do.iso"));
+  std::string mended = iso;
+  mended.replace(iso.size() / 2, 5, "MOTHS");
+  write_file(*this / "disc.iso", iso);
+  write_file(*this / "mended.iso", mended);
+  for (const char* kind : {"bps", "ups"}) {
+    SCOPED_TRACE(kind);
+    const std::string file = std::string("disc.") + kind;
+    ASSERT_EQ(patch({"make", "disc.iso", "mended.iso", "--out", file}).exit_code, 0);
+    for (const char* packed : {"chd"}) {
+      const std::string image = std::string("disc.") + packed, out = std::string(packed) + kind + ".iso";
+      if (!fs::exists(*this / image)) {
+        const Outcome made = cli({"convert", "disc.iso", "--to", packed, "--out", image});
+        ASSERT_EQ(made.exit_code, 0) << made.err;
+      }
+      const std::string before = read_file(*this / image);
+      const Outcome applied = patch({"apply", file, image, "--out", out});
+      EXPECT_EQ(applied.exit_code, 0) << applied.err;
+      EXPECT_TRUE(contains(applied.out, "as an ISO has them")) << applied.out;
+      EXPECT_EQ(read_file(*this / out), mended);
+      EXPECT_EQ(patch({"apply", file, image, "--overwrite"}).exit_code, 3) << "an ISO never takes a container's place";
+      EXPECT_EQ(read_file(*this / image), before);
+    }
+  }
+  // Looked for among them, and none of the plain file is there.
+  fs::create_directories(*this / "shelf");
+  fs::rename(*this / "disc.chd", *this / "shelf/disc.chd");
+  fs::remove(*this / "disc.iso");
+  const Outcome found = patch({"apply", "disc.bps", "--among", "shelf", "--out", "found.iso"});
+  EXPECT_EQ(found.exit_code, 0) << found.err;
+  EXPECT_EQ(read_file(*this / "found.iso"), mended);
+}
+
+TEST_F(PatchCommand, WhatAnArchiveHoldsIsPatched) {
+  ASSERT_EQ(patch({"make", "old.sfc", "new.sfc", "--out", "p.bps"}).exit_code, 0);
+  fs::create_directories(*this / "shelf");
+  write_file(*this / "shelf/other.sfc", std::string(old_file.size(), 'o'));
+  run_program("/usr/bin/bsdtar", {"-a", "-cf", "shelf/game.zip", "old.sfc"}, folder.path());
+  const Outcome applied = patch({"apply", "p.bps", "--among", "shelf", "--out", "x.sfc"});
+  EXPECT_EQ(applied.exit_code, 0) << applied.err;
+  EXPECT_EQ(read_file(*this / "x.sfc"), new_file);
+  EXPECT_EQ(patch({"apply", "p.bps", "shelf/game.zip", "--overwrite"}).exit_code, 3);
+}
+
+TEST_F(PatchCommand, TheSectorsOfADiscArePatchedAsABinHasThem) {
+  fs::copy_file(vector_path("chd/cd-mixed.chd"), *this / "cd-mixed.chd");
+  cli({"convert", "cd-mixed.chd", "--to", "cue", "--out", "m.cue"});  // it has damaged sectors: that is no matter here
+  const std::string bin = read_file(*this / "m.bin");
+  std::string mended = bin;
+  mended.replace(2352 + 100, 4, "MOTH");
+  write_file(*this / "n.bin", mended);
+  ASSERT_EQ(patch({"make", "m.bin", "n.bin", "--out", "p.bps"}).exit_code, 0);
+  const Outcome applied = patch({"apply", "p.bps", "cd-mixed.chd", "--out", "out.bin"});
+  EXPECT_EQ(applied.exit_code, 0) << applied.err;
+  EXPECT_EQ(read_file(*this / "out.bin"), mended);
+}
+
+TEST_F(PatchCommand, AFileOfAnySizeIsPatchedInLittleMemory) {
+  // 300 MiB, mostly a hole, with a change in the middle and a pattern at its end: written by hand.
+  constexpr std::uint64_t kSize = 300 << 20, kAt = 200 << 20;
+  std::ofstream(*this / "large.iso", std::ios::binary).put('L');
+  fs::resize_file(*this / "large.iso", kSize);
+  std::string p = "BPS1";
+  const auto number = [&](std::uint64_t n) {
+    for (;; --n) {
+      const auto x = static_cast<unsigned char>(n & 0x7F);
+      n >>= 7;
+      if (n == 0) return void(p += static_cast<char>(x | 0x80));
+      p += static_cast<char>(x);
+    }
+  };
+  const auto le = [&](std::uint32_t n) {
+    for (int i = 0; i < 4; ++i) p += static_cast<char>(n >> 8 * i & 0xFF);
+  };
+  Digest before("crc32"), after("crc32");
+  const std::string zeros(1 << 20, '\0');
+  for (std::uint64_t at = 0; at < kSize; at += zeros.size()) {
+    std::string step = zeros;
+    if (at == 0) step[0] = 'L';
+    before.update(as_view(step));
+    if (at == kAt) step.replace(0, 3, "abc");
+    after.update(as_view(step));
+  }
+  std::string pattern;
+  for (int i = 0; i < 1000; ++i) pattern += "abc";
+  after.update(as_view(pattern));
+  const auto value = [](Digest& d) { return static_cast<std::uint32_t>(std::stoul(d.finish(), nullptr, 16)); };
+  number(kSize), number(kSize + pattern.size()), number(0);
+  number((kAt - 1) << 2 | 0);              // as the source has it
+  number((3 - 1) << 2 | 1), p += "abc";    // carried
+  number((kSize - kAt - 3 - 1) << 2 | 0);  // as the source has it
+  number((3 - 1) << 2 | 1), p += "abc";
+  number((pattern.size() - 3 - 1) << 2 | 3);  // what came out already, over and over
+  number(kSize << 1);
+  le(value(before)), le(value(after));
+  Digest own("crc32");
+  own.update(as_view(p));
+  le(value(own));
+  write_file(*this / "p.bps", p);
+  const Outcome plan = patch({"apply", "p.bps", "large.iso", "--out", "x.iso", "--plan"});
+  EXPECT_EQ(plan.exit_code, 0) << plan.err;
+  EXPECT_FALSE(fs::exists(*this / "x.iso"));
+  const Outcome applied = patch({"apply", "p.bps", "large.iso", "--out", "x.iso", "--json"});
+  ASSERT_EQ(applied.exit_code, 0) << applied.err;
+  EXPECT_EQ(applied.json()["results"][0]["changed_bytes"], 3 + pattern.size());
+  ASSERT_EQ(fs::file_size(*this / "x.iso"), kSize + pattern.size());
+  EXPECT_EQ(read_file(*this / "x.iso").substr(kSize), pattern);
+  // Another byte, and it is another file.
+  flip_byte(*this / "large.iso", kSize - 5);
+  EXPECT_EQ(patch({"apply", "p.bps", "large.iso", "--out", "y.iso"}).exit_code, 3);
+  EXPECT_FALSE(fs::exists(*this / "y.iso"));
 }
 
 TEST_F(PatchCommand, MistakesAreSaidInWords) {

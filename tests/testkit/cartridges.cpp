@@ -52,6 +52,10 @@ Bytes gba(Random& random, std::size_t bytes) {
   return *rom::with_right_checksums(machine("gba"), rom);
 }
 
+NesChips nes(Random& random, std::size_t program, std::size_t character) {
+  return {random.bytes(program), random.bytes(character)};
+}
+
 Bytes n64(Random& random, std::size_t bytes) {
   Bytes rom = random.bytes(bytes);
   Fields(rom).be(0, 0x80371240, 4);

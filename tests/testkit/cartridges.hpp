@@ -18,6 +18,11 @@ Bytes megadrive(Random& random, std::size_t bytes);
 Bytes gba(Random& random, std::size_t bytes);
 /// Its boot code is made up: no checksum of it is known.
 Bytes n64(Random& random, std::size_t bytes);
+/// PRG and CHR as the cartridge has them: without a header.
+struct NesChips {
+  Bytes program, character;
+};
+NesChips nes(Random& random, std::size_t program, std::size_t character);
 /// `code`: of the size; `at`: where the header stands.
 Bytes master_system(Random& random, std::size_t bytes, unsigned code, std::size_t at);
 

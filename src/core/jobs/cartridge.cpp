@@ -1,5 +1,12 @@
 #include "opifex/core/jobs/cartridge.hpp"
 
+#include <algorithm>
+#include <array>
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include "opifex/core/base/text.hpp"
 #include "opifex/core/dump/reader_source.hpp"
 #include "opifex/core/formats/rom/convert.hpp"
 #include "opifex/core/jobs/save.hpp"
@@ -8,6 +15,50 @@
 namespace opifex::jobs {
 
 namespace fs = std::filesystem;
+
+namespace {
+
+constexpr std::string_view kNesMapper = "nes:";
+
+/// As readers call it (reader-protocol, section 4).
+std::string mapper_of(const std::string& word) {
+  static constexpr std::array<std::string_view, 9> kNames = {"none",  "mbc1",  "mbc2",    "mbc3", "mbc5",
+                                                             "lorom", "hirom", "exhirom", "sega"};
+  if (word.empty() || std::find(kNames.begin(), kNames.end(), word) != kNames.end()) return word;
+  const std::string number = word.starts_with(kNesMapper) ? word.substr(kNesMapper.size()) : word;
+  constexpr std::uint32_t kMost = 4095;
+  const auto n = dump::ocr1::parse_number(number);
+  if (!n || *n > kMost)
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "no such mapper is known",
+                 .found = printable(word),
+                 .expected = fmt::format("a number from 0 to 4095 (NES), or {}", fmt::join(kNames, ", "))});
+  return fmt::format("{}{}", kNesMapper, *n);
+}
+
+/// Of an NES cartridge, which tells none of it: mapper 0 where the user does not say.
+void take_nes_word(dump::CartridgeRequest& request, const Settings& settings) {
+  if (request.machine && request.machine->headerless) {
+    if (request.mapper.empty()) request.mapper = fmt::format("{}0", kNesMapper);
+    const auto number = dump::ocr1::parse_number(
+        request.mapper.starts_with(kNesMapper) ? request.mapper.substr(kNesMapper.size()) : "0");
+    const std::string mirroring = settings.text(kMirroring);
+    request.nes = rom::NesWord{.mapper = number.value_or(0),
+                               .character_bytes = settings.bytes(kCharacterSize).value_or(0),
+                               .vertical = mirroring == "vertical",
+                               .four_screen = mirroring == "four-screen"};
+    return;
+  }
+  if (settings.has(kCharacterSize) || settings.text(kMirroring) != "horizontal" ||
+      request.mapper.starts_with(kNesMapper))
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "only NES cartridges have a character ROM, mirroring and numbered mappers",
+                 .hint = "<system> nes says that it is one"});
+}
+
+}  // namespace
 
 DumpCartridgeJob DumpCartridgeJob::of(const std::string& source, const Settings& settings) {
   if (settings.text(kOut).empty())
@@ -21,6 +72,8 @@ DumpCartridgeJob DumpCartridgeJob::of(const std::string& source, const Settings&
   if (settings.has(rom::kSystem)) request.machine = rom::find_machine(settings.text(rom::kSystem));
   request.rom_bytes = settings.bytes(kRomSize);
   request.save_bytes = settings.bytes(kSaveSize);
+  request.mapper = mapper_of(settings.text(kMapper));
+  take_nes_word(request, settings);
   request.part = settings.choice<dump::CartridgePart>(kOnly);
   request.existing = settings.flag(kOverwrite) ? Existing::replace : Existing::keep;
   request.inputs = named_inputs({source}, settings, dump_settings());

@@ -9,6 +9,9 @@
 #include "opifex/core/formats/rom/rom.hpp"
 #include "opifex/core/io/folder_tree.hpp"
 #include "opifex/core/io/output.hpp"
+#include "opifex/core/io/target.hpp"
+
+#include "patch_sources.hpp"
 
 namespace opifex::jobs {
 
@@ -41,111 +44,69 @@ fs::path dated_name(const fs::path& path) {
   }
 }
 
-fs::path write_change(const fs::path& input, const fs::path& out, ByteView bytes, const ChangeRules& rules) {
-  const auto put = [&](OutputSet& set, const fs::path& target, ByteView what) {
-    OutputFile& file = set.add(target);
-    file.write(what);
-    return &file;
-  };
-  const auto prove = [&](const OutputFile& file, ByteView wanted) {
-    const SourcePtr there = open_file(file.temporary());
-    const Bytes back = read_up_to(*there, 0, static_cast<std::size_t>(there->size()));
-    if (!std::equal(back.begin(), back.end(), wanted.begin(), wanted.end()))
-      throw Error({.fault = Fault::device,
-                   .code = "proof_failed",
-                   .what = "what was written is not what it should be",
-                   .file = file.target().string(),
-                   .hint = "nothing was put in place; check the drive"});
-  };
+namespace {
+
+using Fill = std::function<void(OutputFile&)>;
+
+/// Writes a file, and reads it back before it has its name: `proves` sees what lies on the drive.
+void write_proved(OutputSet& set, const fs::path& target, const Fill& fill,
+                  const std::function<bool(const ByteSource&)>& proves) {
+  OutputFile& file = set.add(target);
+  fill(file);
+  set.finish_writing();
+  if (!proves(*open_file(file.temporary())))
+    throw Error({.fault = Fault::device,
+                 .code = "proof_failed",
+                 .what = "what was written is not what it should be",
+                 .file = target.string(),
+                 .hint = "nothing was put in place; check the drive"});
+  set.commit();
+}
+
+bool are_alike(const ByteSource& a, const ByteSource& b) {
+  constexpr std::size_t kStep = 1 << 20;
+  if (a.size() != b.size()) return false;
+  for (std::uint64_t at = 0; at < a.size(); at += kStep)
+    if (read_up_to(a, at, kStep) != read_up_to(b, at, kStep)) return false;
+  return true;
+}
+
+fs::path write_by(const fs::path& input, const fs::path& out, const Fill& fill,
+                  const std::function<bool(const ByteSource&)>& proves, const ChangeRules& rules) {
   if (!rules.replace) {
     OutputSet set(Existing::keep, rules.inputs);
-    const OutputFile* file = put(set, out, bytes);
-    set.finish_writing();
-    prove(*file, bytes);
-    set.commit();
+    write_proved(set, out, fill, proves);
     return {};
   }
   // The old one is safe under its other name before the new one takes its place.
   const fs::path kept = dated_name(input);
-  const Bytes old = read_whole(input);
+  const SourcePtr old = open_file(input);
   OutputSet before(Existing::keep);
-  const OutputFile* copy = put(before, kept, old);
-  before.finish_writing();
-  prove(*copy, old);
-  before.commit();
+  write_proved(
+      before, kept,
+      [&](OutputFile& file) {
+        constexpr std::size_t kStep = 1 << 20;
+        for (std::uint64_t at = 0; at < old->size(); at += kStep) file.write(read_up_to(*old, at, kStep));
+      },
+      [&](const ByteSource& there) { return are_alike(there, *old); });
   OutputSet set(Existing::replace);
-  const OutputFile* file = put(set, input, bytes);
-  set.finish_writing();
-  prove(*file, bytes);
-  set.commit();
+  write_proved(set, input, fill, proves);
   return kept;
 }
 
+}  // namespace
+
+fs::path write_change(const fs::path& input, const fs::path& out, ByteView bytes, const ChangeRules& rules) {
+  return write_by(
+      input, out, [&](OutputFile& file) { file.write(bytes); },
+      [&](const ByteSource& there) {
+        const Bytes back = read_up_to(there, 0, static_cast<std::size_t>(there.size()));
+        return std::equal(back.begin(), back.end(), bytes.begin(), bytes.end());
+      },
+      rules);
+}
+
 namespace {
-
-/// A file as it is, or what it decodes to.
-struct Candidate {
-  Bytes bytes;
-  std::string inside;  // empty: all of the file
-  std::function<Bytes(Bytes)> packed;
-};
-
-/// The file itself, and of a ROM what is in it without what a dump program put around it.
-std::vector<Candidate> candidates_of(const fs::path& path) {
-  std::vector<Candidate> all;
-  const SourcePtr file = open_file(path);
-  all.push_back({read_whole(path), "", [](Bytes b) { return b; }});
-  const auto system = rom::detect_system(*file);
-  if (!system) return all;
-  const rom::Container container = rom::container_of(*file, system->machine);
-  if (container.is_plain()) return all;
-  const Bytes& whole = all.front().bytes;
-  const Bytes header(whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(container.header_bytes));
-  all.push_back({rom::unpacked(whole, container), "the ROM alone, without what stands around it",
-                 [container, header](const Bytes& b) { return rom::packed(b, container, header); }});
-  return all;
-}
-
-/// The candidate that the patch is for; the file itself where the patch does not tell.
-const Candidate& choose(const std::vector<Candidate>& all, const PatchFacts& facts) {
-  for (const PatchFit wanted : {PatchFit::source, PatchFit::target})
-    for (const Candidate& c : all)
-      if (fit_of(facts, c.bytes) == wanted) return c;
-  return all.front();
-}
-
-/// Below that folder the file whose contents have the patch's checksum.
-fs::path found_among(const fs::path& folder, const PatchFacts& facts, const fs::path& patch, JobContext& context) {
-  if (!facts.source_crc32)
-    throw Error({.code = "patch_tells_nothing",
-                 .what = "an IPS patch does not say what file it is for: it cannot be looked for",
-                 .file = patch.string(),
-                 .hint = "name the file yourself"});
-  std::vector<fs::path> files;
-  const std::function<void(const FolderNode&)> collect = [&](const FolderNode& node) {
-    for (const FolderNode& child : node.children) {
-      if (child.folder) collect(child);
-      // With a header of up to a few hundred bytes around it.
-      constexpr std::uint64_t kMostAround = 512;
-      if (!child.folder && child.size_bytes >= *facts.source_bytes &&
-          child.size_bytes <= *facts.source_bytes + kMostAround)
-        files.push_back(child.host);
-    }
-  };
-  collect(read_folder(folder).root);
-  // One that fits as it is before one that has to be unpacked.
-  for (const bool whole : {true, false})
-    for (const fs::path& file : files) {
-      context.progress.check_stop();
-      for (const Candidate& c : candidates_of(file))
-        if (c.inside.empty() == whole && fit_of(facts, c.bytes) == PatchFit::source) return file;
-    }
-  throw Error({.code = "no_file_fits",
-               .what = "none of these files is the one that the patch is for",
-               .file = folder.string(),
-               .found = fmt::format("{} of that size", plural(files.size(), "file")),
-               .expected = fmt::format("{} bytes, crc32 {:08x}", *facts.source_bytes, *facts.source_crc32)});
-}
 
 std::uint64_t differing(ByteView a, ByteView b) {
   const std::size_t most = std::min(a.size(), b.size());
@@ -193,25 +154,115 @@ Outcome run(const PatchIdentifyJob& job, Listener& listener, JobContext&) {
   return outcome;
 }
 
+namespace {
+
+/// What lies on the drive, once: its checksums, and how much of it is new.
+struct Looked {
+  std::string sha1, crc32;
+  std::uint64_t changed = 0;
+};
+Looked look_at(const ByteSource& file, const ByteSource& before) {
+  constexpr std::size_t kStep = 1 << 20;
+  Digest sha1("sha1"), crc32("crc32");
+  Looked looked;
+  for (std::uint64_t at = 0; at < std::max(file.size(), before.size()); at += kStep) {
+    const Bytes now = at < file.size() ? read_up_to(file, at, kStep) : Bytes(),
+                old = at < before.size() ? read_up_to(before, at, kStep) : Bytes();
+    sha1.update(now);
+    crc32.update(now);
+    looked.changed += differing(old, now);
+  }
+  looked.sha1 = sha1.finish();
+  looked.crc32 = crc32.finish();
+  return looked;
+}
+
+class Applying {
+ public:
+  Applying(const PatchApplyJob& job, JobContext& context)
+      : patch_(read_whole(job.patch)),
+        facts_(read_patch(patch_, job.patch.string())),
+        input_(job.source.empty() ? found_among(job.among, facts_, job.patch, context) : job.source),
+        all_(patch_sources(input_)),
+        chosen_(choose(all_, facts_)),
+        rules_(job.rules) {
+    rules_.inputs.add(std::vector<fs::path>{job.patch, input_});
+  }
+
+  void run(Listener& listener) {
+    const PatchSource& source = chosen_.source;
+    told_ = {.what = turns_back() ? "turned back" : "patched", .input = {}, .out = {}, .inside = source.inside};
+    told_.patch = facts_;
+    if (!facts_.source_crc32)
+      told_.warnings.push_back(
+          {"no_checksum", "an IPS patch has no checksum: nobody can tell whether this was the right file"});
+    if (turns_back()) told_.warnings.push_back({"turned_back", "this is what the patch makes: it was taken out again"});
+    refuse_in_place();
+    const std::uint64_t most =
+        std::max(source.bytes->size(), patched_bytes(facts_, patch_, source.bytes->size(), false));
+    if (source.packed || (rules_.plan_only && most <= kMostPatchedBytes)) return in_memory(listener);
+    told_.input = input_;
+    told_.out = rules_.replace ? input_ : rules_.out;
+    told_.planned_only = rules_.plan_only;
+    if (!rules_.replace) refuse_existing({rules_.out}, rules_.inputs, Existing::keep);
+    require_fit(facts_, chosen_.fit, *source.bytes, input_.string());
+    told_.size_bytes = patched_bytes(facts_, patch_, source.bytes->size(), turns_back());
+    check_fits({{told_.out, told_.size_bytes}}, target_facts(told_.out.parent_path()));
+    if (rules_.plan_only)
+      told_.bytes_changed = facts_.changed_bytes;  // what comes out shows when it is made
+    else
+      stream();
+    listener.result(told_);
+  }
+
+ private:
+  bool turns_back() const { return chosen_.fit == PatchFit::target && facts_.kind == PatchKind::ups; }
+
+  /// What comes out is no container, and no archive: it does not take the place of one.
+  void refuse_in_place() const {
+    if (!rules_.replace || chosen_.source.inside.empty() || chosen_.source.packed) return;
+    throw Error({.code = "not_in_place",
+                 .what = "what the patch is for is inside this file, and comes out of it",
+                 .file = input_.string(),
+                 .found = chosen_.source.inside,
+                 .hint = "<out> NEW writes it; <job convert> packs it again"});
+  }
+
+  void in_memory(Listener& listener) {
+    const Bytes before = read_up_to(*chosen_.source.bytes, 0, static_cast<std::size_t>(chosen_.source.bytes->size()));
+    Patched patched = apply_patch(patch_, before, input_.string());
+    told_.bytes_changed = differing(before, patched.bytes);
+    if (chosen_.source.packed) patched.bytes = chosen_.source.packed(std::move(patched.bytes));
+    finish(told_, input_, patched.bytes, rules_, listener);
+  }
+
+  void stream() {
+    told_.kept = write_by(
+        input_, told_.out, [&](OutputFile& file) { apply_patch(patch_, *chosen_.source.bytes, file, input_.string()); },
+        [&](const ByteSource& there) { return is_promised(there); }, rules_);
+  }
+
+  bool is_promised(const ByteSource& there) {
+    const Looked looked = look_at(there, *chosen_.source.bytes);
+    told_.sha1 = looked.sha1;
+    told_.bytes_changed = looked.changed;
+    const auto wanted = turns_back() ? facts_.source_crc32 : facts_.target_crc32;
+    return there.size() == told_.size_bytes && (!wanted || looked.crc32 == fmt::format("{:08x}", *wanted));
+  }
+
+  Bytes patch_;
+  PatchFacts facts_;
+  fs::path input_;
+  std::vector<PatchSource> all_;
+  ChosenSource chosen_;
+  ChangeRules rules_;
+  Changed told_;
+};
+
+}  // namespace
+
 Outcome run(const PatchApplyJob& job, Listener& listener, JobContext& context) {
-  const Bytes patch = read_whole(job.patch);
-  const PatchFacts facts = read_patch(patch, job.patch.string());
-  const fs::path source = job.source.empty() ? found_among(job.among, facts, job.patch, context) : job.source;
-  const std::vector<Candidate> all = candidates_of(source);
-  const Candidate& chosen = choose(all, facts);
-  Patched patched = apply_patch(patch, chosen.bytes, source.string());
-  Changed told{
-      .what = patched.turned_back ? "turned back" : "patched", .input = {}, .out = {}, .inside = chosen.inside};
-  told.patch = facts;
-  told.bytes_changed = differing(chosen.bytes, patched.bytes);
-  if (!facts.source_crc32)
-    told.warnings.push_back(
-        {"no_checksum", "an IPS patch has no checksum: nobody can tell whether this was the right file"});
-  if (patched.turned_back)
-    told.warnings.push_back({"turned_back", "this is what the patch makes: it was taken out again"});
-  ChangeRules rules = job.rules;
-  rules.inputs.add(std::vector<fs::path>{job.patch, source});
-  finish(told, source, chosen.packed(std::move(patched.bytes)), rules, listener);
+  Applying(job, context).run(listener);
   return {};
 }
 

@@ -54,21 +54,35 @@ fs::path game_beside(const fs::path& save) {
   return {};
 }
 
-std::optional<rom::Header> header_of(const fs::path& game) {
+struct Game {
+  const rom::Machine* machine = nullptr;
+  rom::Header header;
+};
+Game read_game(const fs::path& game) {
   const Image image = open_image(game);
   const auto* content = std::get_if<RomContent>(&image.content);
   const rom::Machine* machine = content ? rom::find_machine(content->system) : nullptr;
   if (!machine) throw Error({.code = "no_rom", .what = "this is no ROM of a known console", .file = game.string()});
   const rom::Container container = rom::container_of(*content->bytes, machine);
-  return rom::read_header(*machine, rom::read_rom(*content->bytes, container));
+  return {machine, rom::read_header(*machine, rom::read_rom(*content->bytes, container))};
+}
+
+/// Of endings that one machine's saves alone have.
+const rom::Machine* machine_by_ending(const std::string& extension) {
+  static constexpr std::array<std::string_view, 4> kOfN64 = {".EEP", ".SRA", ".FLA", ".MPK"};
+  const bool n64 = std::find(kOfN64.begin(), kOfN64.end(), extension) != kOfN64.end();
+  return n64 ? rom::find_machine("n64") : nullptr;
 }
 
 Outcome check(const SaveJob& job, Listener& listener) {
   SaveTold told{.action = job.action, .path = job.words[0], .other = {}};
   const Bytes save = read_save_file(told.path);
   told.game = job.game.empty() ? game_beside(told.path) : job.game;
-  const auto header = told.game.empty() ? std::nullopt : header_of(told.game);
-  told.facts = rom::examine_save(save, header ? &*header : nullptr);
+  const std::string extension = to_upper_ascii(told.path.extension().string());
+  std::optional<Game> game;
+  if (!told.game.empty()) game = read_game(told.game);
+  const rom::Machine* machine = job.machine ? job.machine : game ? game->machine : machine_by_ending(extension);
+  told.facts = rom::examine_save(save, game ? &game->header : nullptr, machine, extension);
   told.sha1 = digest_of("sha1", save);
   listener.result(told);
   return {.good = told.facts->problems.empty()};
@@ -263,6 +277,8 @@ SaveJob SaveJob::of(const std::vector<std::string>& words, const Settings& setti
   job.form.size_bytes = settings.bytes(kSaveSize);
   job.form.fill = settings.text(kFill) == "00" ? 0 : 0xFF;
   job.form.swap_bytes = static_cast<unsigned>(settings.has(kSwap) ? std::stoul(settings.text(kSwap)) : 0);
+  for (const rom::SaveLane lane : {rom::SaveLane::alone, rom::SaveLane::odd, rom::SaveLane::even})
+    if (settings.text(kLane) == rom::to_string(lane)) job.form.lane = lane;
   job.form.drop_clock = settings.flag(kDropClock);
   job.save_bytes = settings.bytes(kSaveSize);
   if (settings.has(rom::kSystem)) job.machine = rom::find_machine(settings.text(rom::kSystem));

@@ -197,6 +197,23 @@ extern const Setting kRomSize{.name = "size",
                               .help = "of a cartridge: its ROM has SIZE, whatever its header says",
                               .value = "SIZE",
                               .range = {512, 64 << 20}};
+extern const Setting kCharacterSize{.name = "chr-size",
+                                    .type = size,
+                                    .help = "of an NES cartridge: its character ROM has SIZE (default: it has RAM)",
+                                    .value = "SIZE",
+                                    .range = {8 << 10, 32 << 20}};
+extern const Setting kMapper{.name = "mapper",
+                             .type = text,
+                             .help = "of a cartridge: what switches its banks: a number (NES), mbc5, lorom ...",
+                             .value = "NAME"};
+extern const Setting kMirroring{.name = "mirroring",
+                                .type = choice,
+                                .help = "of an NES cartridge: horizontal (default), vertical or four-screen",
+                                .value = "KIND",
+                                .preset = "horizontal",
+                                .words = [] {
+                                  return std::vector<std::string>{"horizontal", "vertical", "four-screen"};
+                                }};
 extern const Setting kSaveSize{.name = "save-size",
                                .type = size,
                                .help = "of a cartridge: it keeps SIZE of saves, where its header does not tell",
@@ -244,6 +261,13 @@ extern const Setting kSwap{
     .name = "swap", .type = choice, .help = "reverse the bytes in each group of 2, 4 or 8", .value = "N", .words = [] {
       return std::vector<std::string>{"2", "4", "8"};
     }};
+extern const Setting kLane{.name = "lane",
+                           .type = choice,
+                           .help = "of a Mega Drive save: its bytes alone (one), or in the odd or even ones of words",
+                           .value = "LANE",
+                           .words = [] {
+                             return std::vector<std::string>{"one", "odd", "even"};
+                           }};
 extern const Setting kDropClock{.name = "drop-clock", .help = "leave out the registers of a clock behind the save"};
 extern const Setting kAcceptSave{.name = "accept",
                                  .type = choices,
@@ -367,8 +391,8 @@ const SettingList& patch_settings() {
 }
 
 const SettingList& save_settings() {
-  static const SettingList list = {&kGame, &kHistory,   &kVersion,    &kOut,         &kSaveSize, &kFill,
-                                   &kSwap, &kDropClock, &kAcceptSave, &rom::kSystem, &kPlan};
+  static const SettingList list = {&kGame, &kHistory, &kVersion,   &kOut,        &kSaveSize,    &kFill,
+                                   &kSwap, &kLane,    &kDropClock, &kAcceptSave, &rom::kSystem, &kPlan};
   return list;
 }
 
@@ -382,10 +406,11 @@ PatchKind patch_kind(const Settings& settings) {
 }
 
 const SettingList& dump_settings() {
-  static const SettingList list = {&kOut,        &kTo,         &kPlan,        &kPasses,  &kGiveUpAfter, &kSpeed,
-                                   &kOffset,     &kSubchannel, &kKeyFile,     &kHashes,  &kRecord,      &kReport,
-                                   &kAccept,     &kOverwrite,  &kProve,       &kRestart, &kNext,        &kDiscs,
-                                   &kFileSystem, &kSaveEvery,  &rom::kSystem, &kOnly,    &kRomSize,     &kSaveSize};
+  static const SettingList list = {
+      &kOut,        &kTo,      &kPlan,     &kPasses, &kGiveUpAfter,   &kSpeed,     &kOffset,
+      &kSubchannel, &kKeyFile, &kHashes,   &kRecord, &kReport,        &kAccept,    &kOverwrite,
+      &kProve,      &kRestart, &kNext,     &kDiscs,  &kFileSystem,    &kSaveEvery, &rom::kSystem,
+      &kOnly,       &kRomSize, &kSaveSize, &kMapper, &kCharacterSize, &kMirroring};
   return list;
 }
 

@@ -37,7 +37,7 @@ TEST(Ips, RecordsRunsAndCutsAreKnownAnswers) {
   const PatchFacts facts = read_patch(joined({kPatch, "0000000001", "58", kEof, "000004"}), "p");
   EXPECT_EQ(facts.truncates_to, 4u);
   EXPECT_EQ(facts.records, 1u);
-  EXPECT_EQ(fit_of(facts, source), PatchFit::unknown) << "there is nothing to tell by";
+  EXPECT_EQ(fit_of(facts, *memory_source(source, "p")), PatchFit::unknown) << "there is nothing to tell by";
 }
 
 TEST(Ips, ARecordAtThePlaceThatReadsEofIsNoEnd) {

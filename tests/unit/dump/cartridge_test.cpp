@@ -142,6 +142,127 @@ TEST_F(CartridgeDumping, AnEmptyReaderIsSaid) {
   EXPECT_EQ(error_code([&] { CartridgeDump(request(), link, {}); }), "no_cartridge");
 }
 
+TEST_F(CartridgeDumping, ASaveIsNotBelievedThroughALineThatNothingReaches) {
+  // No header shows these: they lie above its addresses, or its bytes read the same.
+  for (const ReaderFault& fault : {ReaderFault{"stuck-address", "12"}, ReaderFault{"stuck-address", "9"}}) {
+    CartridgeRequest r = request();
+    r.part = CartridgePart::save;
+    r.existing = Existing::replace;
+    const CartridgeResult result = dump({fault}, r);
+    EXPECT_EQ(result.verdict, CartridgeVerdict::damaged) << fault.value;
+    SimReader reader({.rom = chip, .save = save, .faults = {fault}});
+    SimLink link(reader);
+    CartridgeDump dumping(r, link, {});
+    EXPECT_EQ(error_code([&] { dumping.read_save_for_sure(); }), "line_stuck") << fault.value;
+    EXPECT_EQ(reader.saves_written(), 0u);
+  }
+}
+
+TEST_F(CartridgeDumping, AnEmptySaveIsNoDeadLine) {
+  SimReader reader({.rom = chip, .save = Bytes(8192, std::byte{0xFF})});
+  SimLink link(reader);
+  CartridgeRequest r = request();
+  r.part = CartridgePart::save;
+  CartridgeDump dumping(r, link, {});
+  EXPECT_EQ(dumping.read_save_for_sure(), Bytes(8192, std::byte{0xFF})) << "the ROM shows that the lines are there";
+}
+
+TEST(QuietLinesOf, ExactlyThoseThatMakeNoDifference) {
+  Random random(45);
+  for (int i = 0; i < 200; ++i) {
+    Bytes bytes = random.bytes(std::size_t{512} << random.below(5));
+    const auto lines = static_cast<unsigned>(std::bit_width(bytes.size())) - 1;
+    const auto line = static_cast<unsigned>(random.below(lines)), bit = static_cast<unsigned>(random.below(8));
+    const Bytes whole = bytes;
+    for (std::size_t at = 0; at < bytes.size(); ++at)
+      bytes[at] = whole[at & ~(std::size_t{1} << line)] | static_cast<std::byte>(1u << bit);
+    const QuietLines quiet = quiet_lines(bytes);
+    EXPECT_EQ(quiet.address, std::uint64_t{1} << line);
+    EXPECT_EQ(quiet.data, 1u << bit);
+    EXPECT_EQ(quiet.text(), fmt::format("data line D{}, address line A{}", bit, line));
+    EXPECT_FALSE(quiet_lines(whole).any());
+  }
+}
+
+TEST_F(CartridgeDumping, FaultsThatKeepStepWithTheAnswersDoNotStopIt) {
+  // Every Nth frame spoilt, whatever N: some hit the same frame of each answer.
+  for (int n = 3; n < 24; ++n)
+    for (const char* slow : {"0", "9"}) {
+      CartridgeRequest r = request();
+      r.existing = Existing::replace;
+      std::vector<ReaderFault> faults = {{"corrupt", std::to_string(n)}};
+      if (*slow != '0') faults.push_back({"slow", slow});
+      EXPECT_EQ(dump(faults, r).verdict, CartridgeVerdict::proved) << n;
+    }
+}
+
+class NesCartridge : public testing::Test {
+ protected:
+  Random random{46};
+  const NesChips chips = nes(random, 128 << 10, 16 << 10);
+  const Bytes save = random.bytes(8192);
+
+  CartridgeRequest request(std::uint64_t program, std::uint64_t character, unsigned mapper) {
+    CartridgeRequest r;
+    r.machine = rom::find_machine("nes");
+    r.rom_bytes = program;
+    r.save_bytes = save.size();
+    r.mapper = fmt::format("nes:{}", mapper);
+    r.nes = rom::NesWord{.mapper = mapper, .character_bytes = character, .vertical = true};
+    r.out = folder.path() / "n.nes";
+    r.existing = Existing::replace;
+    return r;
+  }
+  CartridgeResult dump(CartridgeRequest r) {
+    SimReader reader(
+        {.rom = chips.program, .save = save, .character = chips.character, .mapper = "nes:4", .bus = "nes"});
+    SimLink link(reader);
+    CartridgeDump dumping(std::move(r), link, {});
+    QuietContext context;
+    return dumping.run(context);
+  }
+  TempFolder folder;
+};
+
+TEST_F(NesCartridge, BothChipsComeUnderAHeaderOfTheUsersWord) {
+  EXPECT_EQ(dump(request(128 << 10, 16 << 10, 4)).verdict, CartridgeVerdict::agreed);
+  const std::string file = read_file(folder / "n.nes");
+  const rom::NesWord word = rom::nes_word(as_view(file).first(16));
+  EXPECT_EQ(word.mapper, 4u);
+  EXPECT_TRUE(word.vertical);
+  EXPECT_EQ(word.program_bytes, chips.program.size());
+  EXPECT_EQ(word.character_bytes, chips.character.size());
+  EXPECT_EQ(file.substr(16), std::string(as_text(chips.program)) + std::string(as_text(chips.character)));
+  EXPECT_EQ(read_file(folder / "n.sav"), as_text(save));
+}
+
+TEST_F(NesCartridge, AWrongWordIsNeverAgreedTo) {
+  EXPECT_EQ(dump(request(128 << 10, 16 << 10, 1)).verdict, CartridgeVerdict::damaged) << "another mapper";
+  EXPECT_EQ(dump(request(64 << 10, 16 << 10, 4)).verdict, CartridgeVerdict::unsure) << "a chip that goes on";
+  EXPECT_NE(dump(request(256 << 10, 16 << 10, 4)).verdict, CartridgeVerdict::agreed) << "read too far";
+  EXPECT_NE(dump(request(128 << 10, 32 << 10, 4)).verdict, CartridgeVerdict::agreed) << "and so its second chip";
+  EXPECT_EQ(error_code([&] { dump(request((128 << 10) + 512, 0, 4)); }), "odd_size");
+}
+
+TEST(NesHeaders, SayWhatTheyWereMadeOf) {
+  Random random(47);
+  for (int i = 0; i < 2000; ++i) {
+    const rom::NesWord word{.mapper = static_cast<unsigned>(random.below(4096)),
+                            .program_bytes = (1 + random.below(0xEFF)) << 14,
+                            .character_bytes = random.below(0xF00) << 13,
+                            .save_bytes = random.below(2) * 8192,
+                            .vertical = random.below(2) == 1,
+                            .four_screen = random.below(2) == 1};
+    const rom::NesWord back = rom::nes_word(rom::nes_header(word));
+    EXPECT_EQ(back.mapper, word.mapper);
+    EXPECT_EQ(back.program_bytes, word.program_bytes);
+    EXPECT_EQ(back.character_bytes, word.character_bytes);
+    EXPECT_EQ(back.save_bytes, word.save_bytes);
+    EXPECT_EQ(back.vertical, word.vertical);
+    EXPECT_EQ(back.four_screen, word.four_screen);
+  }
+}
+
 TEST(CartridgePlans, EveryMachineIsKnownByItsHeaderAndItsChip) {
   Random random(42);
   const TempFolder folder;

@@ -39,6 +39,50 @@ TEST(Saves, AreHeldAgainstTheirGame) {
   EXPECT_EQ(codes(examine_save(random.bytes(8191), nullptr)), List{"save_odd_size"});
 }
 
+TEST(Saves, OfAMegaDriveMayStandInOneLane) {
+  Random random(66);
+  const Machine* md = rom::find_machine("megadrive");
+  for (const SaveLane lane : {SaveLane::odd, SaveLane::even})
+    for (const unsigned fill : {0xFFu, 0u}) {
+      const Bytes alone = random.bytes(8192);
+      const Bytes both = convert_save(alone, {.fill = fill, .lane = lane});
+      ASSERT_EQ(both.size(), 2 * alone.size());
+      EXPECT_EQ(both[lane == SaveLane::odd ? 1 : 0], alone[0]);
+      EXPECT_EQ(both[lane == SaveLane::odd ? 0 : 1], static_cast<std::byte>(fill));
+      const SaveFacts facts = examine_save(both, nullptr, md);
+      EXPECT_EQ(facts.lane, lane);
+      EXPECT_EQ(facts.memory_bytes, alone.size());
+      EXPECT_EQ(codes(facts), std::vector<std::string>{});
+      EXPECT_EQ(examine_save(both, nullptr).lane, SaveLane::alone) << "other machines have none";
+      EXPECT_EQ(convert_save(both, {.lane = SaveLane::alone}), alone);
+      const SaveLane other = lane == SaveLane::odd ? SaveLane::even : SaveLane::odd;
+      EXPECT_EQ(convert_save(convert_save(both, {.lane = other}), {.lane = SaveLane::alone}), alone);
+    }
+  Bytes copied;
+  for (const std::byte b : random.bytes(2048)) copied.insert(copied.end(), 2, b);
+  EXPECT_EQ(convert_save(copied, {.lane = SaveLane::alone}).size(), 2048u);
+  // One byte of data in the other lane is data.
+  Bytes data = convert_save(random.bytes(512), {.lane = SaveLane::odd});
+  data[100] = std::byte{7};
+  EXPECT_EQ(testkit::error_code([&] { convert_save(data, {.lane = SaveLane::alone}); }), "save_data");
+}
+
+TEST(Saves, WithoutAGameTheMachineKnowsTheSizes) {
+  Random random(67);
+  const auto told = [&](const char* id, std::size_t bytes, const char* extension) {
+    return codes(examine_save(random.bytes(bytes), nullptr, rom::find_machine(id), extension));
+  };
+  const std::vector<std::string> good, other = {"save_other_size"};
+  EXPECT_EQ(told("gba", 65536, ".SAV"), good);
+  EXPECT_EQ(told("gba", 16384, ".SAV"), other);
+  EXPECT_EQ(told("n64", 2048, ".EEP"), good);
+  EXPECT_EQ(told("n64", 2048, ".SRA"), other);
+  EXPECT_EQ(told("n64", 32768, ".SRA"), good);
+  EXPECT_EQ(told("sms", 8192, ".SAV"), good);
+  EXPECT_EQ(told("sms", 2048, ".SAV"), other);
+  EXPECT_EQ(told("snes", 2048, ".SRM"), good);
+}
+
 TEST(Saves, AClockBehindTheMemoryIsNoPartOfIt) {
   Random random(62);
   for (const std::size_t clock : {std::size_t{44}, std::size_t{48}, std::size_t{16}}) {

@@ -31,7 +31,7 @@ PatchFacts walk(ByteView patch, const std::string& file, const std::function<voi
   PatchFacts facts{.kind = PatchKind::bps};
   Cursor c(patch.first(patch.size() - kFooter), kMagic, file);
   const std::uint64_t source = c.number("the size of the source"), target = c.number("the size of the target");
-  refuse_size(std::max(source, target), file);
+  refuse_size(std::max(source, target), kMostTargetBytes, file);
   facts.source_bytes = source;
   facts.target_bytes = target;
   facts.metadata = std::string(as_text(c.take(c.number("the size of the metadata"), "metadata")));
@@ -72,20 +72,78 @@ PatchFacts read_bps(ByteView patch, const std::string& file) {
   return facts;
 }
 
-Bytes apply_bps(ByteView patch, ByteView source, const std::string& file) {
-  Bytes out;
-  walk(patch, file, [&](const Step& step) {
-    const auto from = static_cast<std::size_t>(step.from), n = static_cast<std::size_t>(step.length);
-    if (step.command == kTargetRead) {
-      out.insert(out.end(), step.data.begin(), step.data.end());
-    } else if (step.command == kTargetCopy) {
-      for (std::size_t i = 0; i < n; ++i) out.push_back(out[from + i]);
-    } else {
-      const ByteView run = source.subspan(from, n);
-      out.insert(out.end(), run.begin(), run.end());
+namespace {
+
+/// Many commands are of a few bytes: they are collected before they are written.
+class Writer {
+ public:
+  Writer(const ByteSource& source, Output& out) : source_(source), out_(out) {}
+
+  void add(ByteView bytes) {
+    pending_.insert(pending_.end(), bytes.begin(), bytes.end());
+    if (pending_.size() >= kStep) flush();
+  }
+  void copy_from_source(std::uint64_t from, std::uint64_t n) {
+    while (n > 0) {
+      const auto step = static_cast<std::size_t>(std::min<std::uint64_t>(n, kStep));
+      Bytes run(step);
+      source_.read_at(from, run);
+      add(run);
+      from += step, n -= step;
     }
+  }
+  /// It may run into what it writes itself: a pattern, over and over.
+  void copy_from_target(std::uint64_t from, std::uint64_t n) {
+    while (n > 0) {
+      const std::uint64_t there = out_.size() + pending_.size() - from;
+      const auto step = static_cast<std::size_t>(std::min<std::uint64_t>({n, there, kStep}));
+      Bytes run = written(from, step);
+      // Of a short pattern a longer piece at once, whole patterns of it.
+      while (step == there && run.size() + step <= kStep && run.size() + step <= n) {
+        const std::size_t more =
+            std::min({run.size(), kStep - run.size(), static_cast<std::size_t>(n - run.size())}) / step * step;
+        if (more == 0) break;
+        run.resize(run.size() + more);
+        std::copy_n(run.begin(), more, run.end() - static_cast<std::ptrdiff_t>(more));
+      }
+      add(run);
+      from += run.size(), n -= run.size();
+    }
+  }
+  void flush() {
+    out_.write(pending_);
+    pending_.clear();
+  }
+
+ private:
+  Bytes written(std::uint64_t from, std::size_t n) {
+    if (from < out_.size() && from + n > out_.size()) flush();
+    Bytes run(n);
+    if (from >= out_.size())
+      std::copy_n(pending_.begin() + static_cast<std::ptrdiff_t>(from - out_.size()), n, run.begin());
+    else
+      out_.read_back(from, run);
+    return run;
+  }
+
+  const ByteSource& source_;
+  Output& out_;
+  Bytes pending_;
+};
+
+}  // namespace
+
+void apply_bps(ByteView patch, const ByteSource& source, Output& out, const std::string& file) {
+  Writer writer(source, out);
+  walk(patch, file, [&](const Step& step) {
+    if (step.command == kTargetRead)
+      writer.add(step.data);
+    else if (step.command == kTargetCopy)
+      writer.copy_from_target(step.from, step.length);
+    else
+      writer.copy_from_source(step.from, step.length);
   });
-  return out;
+  writer.flush();
 }
 
 namespace {

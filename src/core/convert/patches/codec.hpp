@@ -6,6 +6,8 @@
 namespace opifex::patches {
 
 std::uint32_t crc32_of(ByteView bytes);
+std::uint32_t crc32_of(const ByteSource& file);
+std::uint32_t crc32_of(const Output& out);
 
 [[noreturn]] void refuse(const std::string& file, std::uint64_t at, std::string found, std::string expected);
 
@@ -35,10 +37,16 @@ void append_big(Bytes& out, std::uint64_t n, std::size_t bytes);
 PatchFacts read_ips(ByteView patch, const std::string& file);
 PatchFacts read_ups(ByteView patch, const std::string& file);
 PatchFacts read_bps(ByteView patch, const std::string& file);
-Bytes apply_ips(ByteView patch, ByteView source, const std::string& file);
+void apply_ips(ByteView patch, const ByteSource& source, Output& out, const std::string& file);
 /// `reverse`: from the target to the source.
-Bytes apply_ups(ByteView patch, ByteView source, bool reverse, const std::string& file);
-Bytes apply_bps(ByteView patch, ByteView source, const std::string& file);
+void apply_ups(ByteView patch, const ByteSource& source, bool reverse, Output& out, const std::string& file);
+void apply_bps(ByteView patch, const ByteSource& source, Output& out, const std::string& file);
+std::uint64_t ips_target_bytes(ByteView patch, std::uint64_t source_bytes, const std::string& file);
+
+/// Bytes of a step that goes through memory.
+inline constexpr std::size_t kStep = 1 << 20;
+/// As far as the source reaches and no further than `bytes`, zeros behind it.
+void copy_source(const ByteSource& source, std::uint64_t bytes, Output& out);
 Bytes make_ips(ByteView source, ByteView target);
 Bytes make_ups(ByteView source, ByteView target);
 Bytes make_bps(ByteView source, ByteView target);
@@ -47,7 +55,7 @@ Bytes make_bps(ByteView source, ByteView target);
 inline constexpr std::size_t kFooter = 12;
 void read_footer(ByteView patch, PatchFacts& facts, const std::string& file);
 void append_footer(Bytes& patch, ByteView source, ByteView target);
-/// Error ("too_large") above kMostPatchedBytes.
-void refuse_size(std::uint64_t bytes, const std::string& file);
+/// Error ("too_large") above `most`.
+void refuse_size(std::uint64_t bytes, std::uint64_t most, const std::string& file);
 
 }  // namespace opifex::patches

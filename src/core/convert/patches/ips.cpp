@@ -85,18 +85,23 @@ PatchFacts read_ips(ByteView patch, const std::string& file) {
   return facts;
 }
 
-Bytes apply_ips(ByteView patch, ByteView source, const std::string& file) {
-  Bytes out(source.begin(), source.end());
-  const auto cut = walk(patch, file, [&](const Record& r) {
-    if (r.offset + r.bytes > out.size()) out.resize(static_cast<std::size_t>(r.offset + r.bytes));
-    const auto at = out.begin() + static_cast<std::ptrdiff_t>(r.offset);
+std::uint64_t ips_target_bytes(ByteView patch, std::uint64_t source_bytes, const std::string& file) {
+  std::uint64_t end = source_bytes;
+  const auto cut = walk(patch, file, [&](const Record& r) { end = std::max(end, r.offset + r.bytes); });
+  return cut ? std::min(*cut, end) : end;
+}
+
+void apply_ips(ByteView patch, const ByteSource& source, Output& out, const std::string& file) {
+  const std::uint64_t end = ips_target_bytes(patch, source.size(), file);
+  copy_source(source, end, out);
+  walk(patch, file, [&](const Record& r) {
+    if (r.offset >= end) return;  // what is cut off
+    const auto n = static_cast<std::size_t>(std::min(r.bytes, end - r.offset));
     if (r.data.empty())
-      std::fill_n(at, r.bytes, r.fill);
+      out.rewrite(r.offset, Bytes(n, r.fill));
     else
-      std::copy(r.data.begin(), r.data.end(), at);
+      out.rewrite(r.offset, r.data.first(n));
   });
-  if (cut && *cut < out.size()) out.resize(static_cast<std::size_t>(*cut));
-  return out;
 }
 
 Bytes make_ips(ByteView source, ByteView target) {

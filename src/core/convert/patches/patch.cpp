@@ -86,15 +86,72 @@ void append_footer(Bytes& patch, ByteView source, ByteView target) {
   append_le32(patch, crc32_of(patch));
 }
 
-void refuse_size(std::uint64_t bytes, const std::string& file) {
-  if (bytes <= kMostPatchedBytes) return;
+void copy_source(const ByteSource& source, std::uint64_t bytes, Output& out) {
+  const std::uint64_t there = std::min(bytes, source.size());
+  for (std::uint64_t at = 0; at < there; at += kStep)
+    out.write(read_up_to(source, at, static_cast<std::size_t>(std::min<std::uint64_t>(kStep, there - at))));
+  if (bytes > there) out.skip(bytes - there);
+}
+
+void refuse_size(std::uint64_t bytes, std::uint64_t most, const std::string& file) {
+  if (bytes <= most) return;
   throw Error({.code = "too_large",
                .what = "this is too large to be patched",
                .file = file,
                .found = human_size(bytes),
-               .expected = "at most " + human_size(kMostPatchedBytes)});
+               .expected = "at most " + human_size(most)});
 }
 
+namespace {
+
+/// `read` gives the bytes at a place.
+template <typename Read>
+std::uint32_t crc32_over(std::uint64_t size, const Read& read) {
+  std::uint32_t crc = 0;
+  for (std::uint64_t at = 0; at < size; at += kStep) {
+    const Bytes step = read(at, static_cast<std::size_t>(std::min<std::uint64_t>(kStep, size - at)));
+    crc = libdeflate_crc32(crc, step.data(), step.size());
+  }
+  return crc;
+}
+
+}  // namespace
+
+std::uint32_t crc32_of(const ByteSource& file) {
+  return crc32_over(file.size(), [&](std::uint64_t at, std::size_t n) {
+    Bytes step(n);
+    file.read_at(at, step);
+    return step;
+  });
+}
+
+std::uint32_t crc32_of(const Output& out) {
+  return crc32_over(out.size(), [&](std::uint64_t at, std::size_t n) {
+    Bytes step(n);
+    out.read_back(at, step);
+    return step;
+  });
+}
+
+namespace {
+
+/// For patches that are looked at before anything is written.
+class MemoryOutput final : public Output {
+ public:
+  void write(ByteView data) override { bytes.insert(bytes.end(), data.begin(), data.end()); }
+  void skip(std::uint64_t n) override { bytes.resize(bytes.size() + static_cast<std::size_t>(n)); }
+  void rewrite(std::uint64_t offset, ByteView data) override {
+    std::copy(data.begin(), data.end(), bytes.begin() + static_cast<std::ptrdiff_t>(offset));
+  }
+  void read_back(std::uint64_t offset, std::span<std::byte> out) const override {
+    std::copy_n(bytes.begin() + static_cast<std::ptrdiff_t>(offset), out.size(), out.begin());
+  }
+  std::uint64_t size() const override { return bytes.size(); }
+
+  Bytes bytes;
+};
+
+}  // namespace
 }  // namespace patches
 
 std::string_view to_string(PatchKind kind) {
@@ -114,22 +171,22 @@ PatchFacts read_patch(ByteView patch, const std::string& file) {
                .expected = "PATCH, UPS1 or BPS1 at its beginning"});
 }
 
-PatchFit fit_of(const PatchFacts& facts, ByteView file) {
+PatchFit fit_of(const PatchFacts& facts, const ByteSource& file) {
   if (!facts.source_crc32) return PatchFit::unknown;
-  const auto is = [&](const std::optional<std::uint64_t>& bytes, const std::optional<std::uint32_t>& crc) {
-    return file.size() == *bytes && patches::crc32_of(file) == *crc;
-  };
-  if (is(facts.source_bytes, facts.source_crc32)) return PatchFit::source;
-  return is(facts.target_bytes, facts.target_crc32) ? PatchFit::target : PatchFit::other;
+  const bool may_be_source = file.size() == *facts.source_bytes, may_be_target = file.size() == *facts.target_bytes;
+  if (!may_be_source && !may_be_target) return PatchFit::other;
+  const std::uint32_t crc = patches::crc32_of(file);
+  if (may_be_source && crc == *facts.source_crc32) return PatchFit::source;
+  return may_be_target && crc == *facts.target_crc32 ? PatchFit::target : PatchFit::other;
 }
 
-Patched apply_patch(ByteView patch, ByteView source, const std::string& file) {
-  const PatchFacts facts = read_patch(patch, file);
-  patches::refuse_size(source.size(), file);
-  const PatchFit fit = fit_of(facts, source);
-  if (fit == PatchFit::unknown) return {patches::apply_ips(patch, source, file), false};
-  const bool back = fit == PatchFit::target && facts.kind == PatchKind::ups;
-  if (fit == PatchFit::target && !back)
+std::uint64_t patched_bytes(const PatchFacts& facts, ByteView patch, std::uint64_t source_bytes, bool turned_back) {
+  if (facts.kind == PatchKind::ips) return patches::ips_target_bytes(patch, source_bytes, "");
+  return turned_back ? *facts.source_bytes : *facts.target_bytes;
+}
+
+void require_fit(const PatchFacts& facts, PatchFit fit, const ByteSource& source, const std::string& file) {
+  if (fit == PatchFit::target && facts.kind != PatchKind::ups)
     throw Error(
         {.code = "patched_already", .what = "the file is what this patch makes: it was patched already", .file = file});
   if (fit == PatchFit::other)
@@ -139,22 +196,43 @@ Patched apply_patch(ByteView patch, ByteView source, const std::string& file) {
                  .found = fmt::format("{} bytes, crc32 {:08x}", source.size(), patches::crc32_of(source)),
                  .expected = fmt::format("{} bytes, crc32 {:08x}", *facts.source_bytes, *facts.source_crc32),
                  .hint = "<among> FOLDER looks for the right one among your files"});
-  Patched out{facts.kind == PatchKind::ups ? patches::apply_ups(patch, source, back, file)
-                                           : patches::apply_bps(patch, source, file),
-              back};
-  const std::uint32_t wanted = back ? *facts.source_crc32 : *facts.target_crc32;
-  if (patches::crc32_of(out.bytes) != wanted)
+}
+
+bool apply_patch(ByteView patch, const ByteSource& source, Output& out, const std::string& file) {
+  const PatchFacts facts = read_patch(patch, file);
+  patches::refuse_size(source.size(), kMostTargetBytes, file);
+  const PatchFit fit = fit_of(facts, source);
+  require_fit(facts, fit, source, file);
+  if (fit == PatchFit::unknown) {
+    patches::apply_ips(patch, source, out, file);
+    return false;
+  }
+  const bool back = fit == PatchFit::target;
+  if (facts.kind == PatchKind::ups)
+    patches::apply_ups(patch, source, back, out, file);
+  else
+    patches::apply_bps(patch, source, out, file);
+  const std::uint32_t wanted = back ? *facts.source_crc32 : *facts.target_crc32, came = patches::crc32_of(out);
+  if (came != wanted)
     throw Error({.code = "wrong_target",
                  .what = "what comes out is not what the patch promises: the patch contradicts itself",
                  .file = file,
-                 .found = fmt::format("crc32 {:08x}", patches::crc32_of(out.bytes)),
+                 .found = fmt::format("crc32 {:08x}", came),
                  .expected = fmt::format("{:08x}", wanted),
                  .hint = "nothing was written"});
-  return out;
+  return back;
+}
+
+Patched apply_patch(ByteView patch, ByteView source, const std::string& file) {
+  const PatchFacts facts = read_patch(patch, file);
+  if (facts.target_bytes) patches::refuse_size(*facts.target_bytes, kMostPatchedBytes, file);
+  patches::MemoryOutput out;
+  const bool back = apply_patch(patch, *memory_source(Bytes(source.begin(), source.end()), file), out, file);
+  return {std::move(out.bytes), back};
 }
 
 Bytes make_patch(PatchKind kind, ByteView source, ByteView target) {
-  patches::refuse_size(std::max(source.size(), target.size()), "");
+  patches::refuse_size(std::max(source.size(), target.size()), kMostPatchedBytes, "");
   switch (kind) {
     case PatchKind::ips:
       return patches::make_ips(source, target);

@@ -20,7 +20,7 @@ Sizes walk(ByteView patch, const std::string& file, const std::function<void(std
   if (patch.size() < kMagic + kFooter) refuse(file, patch.size(), "the end of the file", "checksums");
   Cursor c(patch.first(patch.size() - kFooter), kMagic, file);
   const Sizes sizes{c.number("the size of the source"), c.number("the size of the target")};
-  refuse_size(std::max(sizes.source, sizes.target), file);
+  refuse_size(std::max(sizes.source, sizes.target), kMostTargetBytes, file);
   const std::uint64_t end = std::max(sizes.source, sizes.target);
   for (std::uint64_t at = 0; !c.at_end();) {
     at += c.number("a distance");
@@ -51,14 +51,44 @@ PatchFacts read_ups(ByteView patch, const std::string& file) {
   return facts;
 }
 
-Bytes apply_ups(ByteView patch, ByteView source, bool reverse, const std::string& file) {
-  Bytes out(source.begin(), source.end());
+namespace {
+
+/// Changes that follow each other, written in one go.
+class Changes {
+ public:
+  Changes(const ByteSource& source, std::uint64_t end, Output& out) : source_(source), end_(end), out_(out) {}
+
+  void add(std::uint64_t at, std::byte x) {
+    if (at >= end_) return;
+    if (at != from_ + run_.size() || run_.size() == kStep) flush();
+    if (run_.empty()) from_ = at;
+    run_.push_back(x);
+  }
+  void flush() {
+    const Bytes before = read_up_to(source_, from_, run_.size());
+    for (std::size_t i = 0; i < before.size(); ++i) run_[i] ^= before[i];
+    if (!run_.empty()) out_.rewrite(from_, run_);
+    run_.clear();
+  }
+
+ private:
+  const ByteSource& source_;
+  std::uint64_t end_;
+  Output& out_;
+  std::uint64_t from_ = 0;
+  Bytes run_;
+};
+
+}  // namespace
+
+void apply_ups(ByteView patch, const ByteSource& source, bool reverse, Output& out, const std::string& file) {
   const PatchFacts facts = read_ups(patch, file);
-  out.resize(static_cast<std::size_t>(std::max(*facts.source_bytes, *facts.target_bytes)));
+  const std::uint64_t end = reverse ? *facts.source_bytes : *facts.target_bytes;
+  copy_source(source, end, out);
+  Changes changes(source, end, out);
   walk(
-      patch, file, [&](std::uint64_t at, std::byte x) { out[static_cast<std::size_t>(at)] ^= x; }, [] {});
-  out.resize(static_cast<std::size_t>(reverse ? *facts.source_bytes : *facts.target_bytes));
-  return out;
+      patch, file, [&](std::uint64_t at, std::byte x) { changes.add(at, x); }, [] {});
+  changes.flush();
 }
 
 Bytes make_ups(ByteView source, ByteView target) {

@@ -45,10 +45,14 @@ std::optional<WorkingState> WorkingState::load(const fs::path& file) {
   };
   const auto number = [&](std::string_view key) { return ocr1::parse_number(get(key)); };
   const auto header = ocr1::parse_hex(get("header"));
-  const auto rom = number("rom-bytes"), done = number("done"), bytes = number("unstable-bytes"),
-             bits = number("unstable-bits"), ones = number("unstable-ones");
-  if (!rom || !done || !bytes || !bits || !ones || *done > *rom) return std::nullopt;
-  WorkingState state{.machine = get("machine"), .header = header.value_or(Bytes()), .rom_bytes = *rom, .done = *done};
+  const auto rom = number("rom-bytes"), character = number("character-bytes"), done = number("done"),
+             bytes = number("unstable-bytes"), bits = number("unstable-bits"), ones = number("unstable-ones");
+  if (!rom || !character || !done || !bytes || !bits || !ones || *done > *rom) return std::nullopt;
+  WorkingState state{.machine = get("machine"),
+                     .header = header.value_or(Bytes()),
+                     .rom_bytes = *rom,
+                     .character_bytes = *character,
+                     .done = *done};
   state.unstable.bytes = *bytes;
   state.unstable.data_bits = *bits;
   state.places_1 = *ones == UINT32_MAX ? UINT64_MAX : *ones;
@@ -68,6 +72,7 @@ void WorkingState::save(const fs::path& file) const {
                    ocr1::text_of({{"machine", machine},
                                   {"header", hex(header)},
                                   {"rom-bytes", std::to_string(rom_bytes)},
+                                  {"character-bytes", std::to_string(character_bytes)},
                                   {"done", std::to_string(done)},
                                   {"unstable-bytes", std::to_string(unstable.bytes)},
                                   {"unstable-bits", std::to_string(unstable.data_bits)},
@@ -78,7 +83,8 @@ void WorkingState::save(const fs::path& file) const {
 }
 
 bool WorkingState::fits(const CartridgePlan& plan) const {
-  return machine == plan.machine->id && header == plan.raw.bytes && rom_bytes == plan.rom_bytes;
+  return machine == plan.machine->id && header == plan.raw.bytes && rom_bytes == plan.rom_bytes &&
+         character_bytes == plan.character_bytes;
 }
 
 // ---- reading
@@ -154,6 +160,7 @@ class CartridgeReading {
     if (plan_.save_shows_later) save_bytes_ = rom::read_header(*plan_.machine, rom).save.bytes.value_or(0);
     if (save_bytes_ > 0) save = read_save();
     read_clock();
+    if (plan_.rom_bytes == 0) look_for_dead_lines(save);
     make_sure_it_is_the_same();
     if (plan_.rom_bytes > 0) judge(rom);
     if (!save.empty()) judge_save(save);
@@ -165,8 +172,10 @@ class CartridgeReading {
  private:
   /// Kept beside the dump, so that nothing is read again that was read.
   Bytes read_rom() {
-    WorkingState state{
-        .machine = std::string(plan_.machine->id), .header = plan_.raw.bytes, .rom_bytes = plan_.rom_bytes};
+    WorkingState state{.machine = std::string(plan_.machine->id),
+                       .header = plan_.raw.bytes,
+                       .rom_bytes = plan_.rom_bytes,
+                       .character_bytes = plan_.character_bytes};
     Bytes rom = resumed(state);
     if (!plan_.rom_file.parent_path().empty()) fs::create_directories(plan_.rom_file.parent_path());
     FileDescriptor working(::open(plan_.working.c_str(), O_CREAT | O_WRONLY | O_CLOEXEC, 0666));
@@ -188,9 +197,7 @@ class CartridgeReading {
     };
     try {
       while (rom.size() < plan_.rom_bytes) {
-        const auto at = static_cast<std::uint32_t>(rom.size());
-        const auto n = static_cast<std::uint32_t>(std::min<std::uint64_t>(block_bytes(), plan_.rom_bytes - at));
-        const TwiceRead block = read_twice(host_, plan_.reader, ocr1::kRomSpace, at, n, plan_.machine->bus);
+        const TwiceRead block = rom_block(rom.size());
         add(result_.unstable, block.unstable);
         append(working, block.bytes);
         rom.insert(rom.end(), block.bytes.begin(), block.bytes.end());
@@ -209,6 +216,16 @@ class CartridgeReading {
     return static_cast<std::uint64_t>(
         std::chrono::duration_cast<std::chrono::milliseconds>(std::chrono::steady_clock::now().time_since_epoch())
             .count());
+  }
+
+  /// The block that begins there; `most`: no more of it. Of two chips the second has a space of its own.
+  TwiceRead rom_block(std::uint64_t at, std::uint64_t most = UINT64_MAX) {
+    const std::uint64_t program = plan_.rom_bytes - plan_.character_bytes;
+    const bool second = at >= program;
+    const std::uint64_t end = second ? plan_.rom_bytes : program, start = second ? at - program : at;
+    return read_twice(
+        host_, plan_.reader, second ? ocr1::kCharacterSpace : ocr1::kRomSpace, static_cast<std::uint32_t>(start),
+        static_cast<std::uint32_t>(std::min<std::uint64_t>({block_bytes(), end - at, most})), plan_.machine->bus);
   }
 
   std::uint32_t block_bytes() const { return std::min(kBlock, plan_.reader.most_read); }
@@ -230,17 +247,21 @@ class CartridgeReading {
     if (!saved || fs::file_size(plan_.working, error) < saved->done || error) return {};
     Bytes rom = read_up_to(*open_file(plan_.working), 0, static_cast<std::size_t>(saved->done));
     if (rom.size() < saved->done || rom.empty()) return {};
-    const auto at = static_cast<std::uint32_t>((rom.size() - 1) / block_bytes() * block_bytes());
-    const TwiceRead last = read_twice(host_, plan_.reader, ocr1::kRomSpace, at,
-                                      static_cast<std::uint32_t>(rom.size()) - at, plan_.machine->bus);
-    if (!std::equal(last.bytes.begin(), last.bytes.end(), rom.begin() + at)) {
+    std::vector<UnstablePlaces> unstable;
+    const auto fits = [&](std::uint64_t at) {
+      const TwiceRead again = rom_block(at, rom.size() - at);
+      unstable.push_back(again.unstable);
+      return std::equal(again.bytes.begin(), again.bytes.end(), rom.begin() + static_cast<std::ptrdiff_t>(at));
+    };
+    // Where no header tells two cartridges apart the first block does.
+    if ((plan_.raw.bytes.empty() && !fits(0)) || !fits((rom.size() - 1) / block_bytes() * block_bytes())) {
       result_.warnings.push_back({"not_resumed", "the unfinished dump does not fit what is read now: begun anew"});
       return {};
     }
     state = *saved;
     result_.unstable = saved->unstable;
     ones_ = saved->places_1;
-    add(result_.unstable, last.unstable);
+    for (const UnstablePlaces& places : unstable) add(result_.unstable, places);
     result_.resumed = true;
     return rom;
   }
@@ -312,7 +333,9 @@ class CartridgeReading {
   }
 
   void judge(const Bytes& rom) {
-    result_.rom = rom::examine(plan_.machine, {}, rom);
+    Bytes file = plan_.front;
+    file.insert(file.end(), rom.begin(), rom.end());
+    result_.rom = rom::examine(plan_.machine, rom::Container{.header_bytes = plan_.front.size()}, file);
     for (const std::string& name : dump_.request_.hashes) result_.rom_hashes.push_back({name, digest_of(name, rom)});
     if (result_.rom->is_blank())
       throw Error({.fault = Fault::device,
@@ -331,11 +354,32 @@ class CartridgeReading {
       sums_wrong = sums_wrong || is_sum(p);
       broken = broken || (!is_sum(p) && !only_perhaps);
     }
+    if (broken && plan_.machine->headerless && result_.rom->size.status == rom::SizeStatus::mirrored)
+      result_.warnings.push_back({"mapper_doubt",
+                                  "what repeats may be the first banks: with another mapper than the "
+                                  "cartridge's a reader sees nothing else",
+                                  "look the board up, and say it with <mapper>"});
     result_.verdict = broken                                            ? CartridgeVerdict::damaged
                       : sums_wrong || result_.unstable.bytes > 0        ? CartridgeVerdict::unsure
                       : result_.rom->is_confirmed() && problems.empty() ? CartridgeVerdict::proved
                                                                         : CartridgeVerdict::agreed;
-    if (!plan_.header_readable) result_.verdict = std::max(result_.verdict, CartridgeVerdict::unsure);
+    if (result_.verdict == CartridgeVerdict::agreed) doubt_quiet_lines(rom);
+    if ((!plan_.header_readable && !plan_.machine->headerless) || plan_.more_behind)
+      result_.verdict = std::max(result_.verdict, CartridgeVerdict::unsure);
+  }
+
+  /// Halves alike are a ROM of half the size, or a top address line without contact: where no checksum confirms the
+  /// whole nobody can tell which.
+  void doubt_quiet_lines(const Bytes& rom) {
+    const ByteView program = ByteView(rom).first(rom.size() - static_cast<std::size_t>(plan_.character_bytes)),
+                   character = ByteView(rom).subspan(program.size());
+    const QuietLines quiet{0, quiet_lines(program).address | quiet_lines(character).address};
+    if (!quiet.any()) return;
+    result_.verdict = CartridgeVerdict::unsure;
+    result_.warnings.push_back(
+        {"line_quiet", fmt::format("{} makes no difference: no contact, or a smaller ROM than it "
+                                   "was read for",
+                                   quiet.text())});
   }
 
   void judge_save(const Bytes& save) {
@@ -354,14 +398,26 @@ class CartridgeReading {
       result_.verdict = CartridgeVerdict::agreed;  // nothing but a second reading confirms a save
   }
 
+  /// Where the ROM is read its judge finds them.
+  void look_for_dead_lines(const Bytes& save) {
+    const QuietLines dead = dead_lines(host_, plan_, save);
+    if (!dead.any()) return;
+    result_.verdict = CartridgeVerdict::damaged;
+    result_.warnings.push_back(
+        {"line_stuck", fmt::format("no contact: {} makes no difference, in the save and in the ROM", dead.text()),
+         "clean the contacts with isopropyl alcohol, let them dry and read again"});
+  }
+
   void write(const Bytes& rom, const Bytes& save) {
     OutputSet set(dump_.request_.existing, dump_.request_.inputs);
-    const auto add_file = [&](const fs::path& path, const Bytes& bytes) {
-      set.add(path).write(bytes);
-      result_.outputs.push_back({path, bytes.size(), digest_of("sha1", bytes)});
+    const auto add_file = [&](const fs::path& path, const Bytes& front, const Bytes& bytes) {
+      Output& output = set.add(path);
+      Digest sha1("sha1");
+      for (const Bytes* part : {&front, &bytes}) output.write(*part), sha1.update(*part);
+      result_.outputs.push_back({path, front.size() + bytes.size(), sha1.finish()});
     };
-    if (plan_.rom_bytes > 0) add_file(plan_.rom_file, rom);
-    if (!save.empty()) add_file(plan_.save_file, save);
+    if (plan_.rom_bytes > 0) add_file(plan_.rom_file, plan_.front, rom);
+    if (!save.empty()) add_file(plan_.save_file, {}, save);
     set.finish_writing();
     // What lies there is what was read, and nothing else gets the name.
     std::size_t i = 0;

@@ -42,6 +42,7 @@ class CartridgePlanner {
     find_machine();
     find_rom_size();
     find_save_size();
+    make_front();
     name_files();
     look_for_unfinished();
     constexpr double kBytesPerSecond = 11'520.0 * 0.93;  // of 115200 baud, less the frames around the data
@@ -59,6 +60,7 @@ class CartridgePlanner {
   /// Read twice: a header that comes out in two ways is none.
   std::optional<ReaderHost::Header> header_on(const rom::Machine& machine) {
     host_.require(fmt::format("BUS {}", machine.reader_bus));
+    if (!request().mapper.empty()) host_.require(fmt::format("MAPPER {}", request().mapper));
     const auto one = host_.header(), two = one ? host_.header() : std::nullopt;
     if (!one || !two || one->at != two->at || one->bytes != two->bytes) return std::nullopt;
     return one;
@@ -109,6 +111,8 @@ class CartridgePlanner {
     if (const auto told = request().rom_bytes) {
       plan_.rom_bytes = *told;
       plan_.sized_by = "your word";
+      if (plan_.machine->headerless) look_behind();
+      if (request().nes) add_character();
     } else if (plan_.machine->sized_by_chip && plan_.header_readable) {
       plan_.rom_bytes = probed_size();
       plan_.sized_by = "what its bus shows";
@@ -130,6 +134,36 @@ class CartridgePlanner {
                    .what = fmt::format("no {} cartridge is that large", plan_.machine->name),
                    .found = human_size(plan_.rom_bytes),
                    .expected = "at most " + human_size(plan_.machine->most_bytes)});
+  }
+
+  /// What lies behind the end of a chip is its beginning again, or nothing.
+  void look_behind() {
+    if (!std::has_single_bit(plan_.rom_bytes) || plan_.rom_bytes >= plan_.machine->most_bytes) return;
+    const Bytes behind = sample(plan_.rom_bytes);
+    if (all_alike(behind) || behind == sample(0)) return;
+    plan_.more_behind = true;
+    plan_.warnings.push_back({"more_behind", "behind that size other data follows: the chip may be larger"});
+  }
+
+  void add_character() {
+    plan_.character_bytes = request().nes->character_bytes;
+    if (plan_.character_bytes == 0)
+      plan_.warnings.push_back({"no_character", "taken for one with character RAM",
+                                "if it has a character ROM, say its size with <chr-size>"});
+    plan_.rom_bytes += plan_.character_bytes;
+  }
+
+  /// Once the saves are known.
+  void make_front() {
+    if (!request().nes || plan_.rom_bytes == 0) return;
+    rom::NesWord word = *request().nes;
+    word.program_bytes = plan_.rom_bytes - plan_.character_bytes;
+    word.save_bytes = plan_.save_bytes;
+    plan_.front = rom::nes_header(word);
+    plan_.header = rom::read_header(*plan_.machine, plan_.front);
+    plan_.warnings.push_back({"header_by_word",
+                              "no cartridge tells its mapper and mirroring: the header of the file has "
+                              "your word for them"});
   }
 
   /// Where a chip ends its bus goes on in a way that shows: it repeats, stays at one value, or gives the address back.
@@ -201,7 +235,7 @@ class CartridgePlanner {
     plan_.save_file = fs::path(plan_.rom_file).replace_extension(rom::usual_save_extension(*plan_.machine));
     plan_.working = plan_.rom_file.string() + ".opifex-dump";
     plan_.state = plan_.rom_file.string() + ".opifex-state";
-    if (plan_.rom_bytes > 0) plan_.files.push_back({plan_.rom_file, plan_.rom_bytes});
+    if (plan_.rom_bytes > 0) plan_.files.push_back({plan_.rom_file, plan_.front.size() + plan_.rom_bytes});
     if (plan_.save_bytes > 0) plan_.files.push_back({plan_.save_file, plan_.save_bytes});
     plan_.target = target_facts(plan_.rom_file.parent_path());
     if (!request().file_system.empty()) plan_.target = with_file_system(plan_.target, request().file_system);

@@ -29,6 +29,7 @@ void read_cartridge(TomlTable& t, ReaderDescription& d, std::string& system) {
   t.path(kRomKey, d.rom);
   t.path("save", d.save);
   t.get("system", system);
+  t.get("mapper", d.setup.mapper);
   std::string clock;
   t.get("clock", clock);
   if (clock.empty()) return;
@@ -55,6 +56,19 @@ void read_faults(TomlTable& t, SimReaderSetup& setup) {
   }
 }
 
+/// The header of an NES file tells where its second chip begins; no chip has the trainer between them.
+void split_areas(const ByteSource& file, SimReaderSetup& setup) {
+  const rom::NesWord areas = rom::nes_word(read_up_to(file, 0, rom::kNesHeaderBytes));
+  const std::size_t front =
+      setup.rom.size() -
+      std::min<std::size_t>(setup.rom.size(), static_cast<std::size_t>(areas.program_bytes + areas.character_bytes));
+  setup.rom.erase(setup.rom.begin(), setup.rom.begin() + static_cast<std::ptrdiff_t>(front));
+  const auto program = std::min<std::size_t>(setup.rom.size(), static_cast<std::size_t>(areas.program_bytes));
+  setup.character.assign(setup.rom.begin() + static_cast<std::ptrdiff_t>(program), setup.rom.end());
+  setup.rom.resize(program);
+  if (setup.mapper.empty()) setup.mapper = fmt::format("nes:{}", areas.mapper);
+}
+
 }  // namespace
 
 ReaderDescription load_reader(const fs::path& file) {
@@ -79,6 +93,7 @@ ReaderDescription load_reader(const fs::path& file) {
   // A cartridge holds the ROM itself, whatever its file looks like.
   const rom::Container container = rom::container_of(*rom, machine);
   d.setup.rom = rom::unpacked(whole_file(d.rom, rom::most_file_bytes()), container);
+  if (container.header_bytes == rom::kNesHeaderBytes) split_areas(*rom, d.setup);
   d.setup.bus = machine->reader_bus;
   d.setup.header_at = rom::bus_header_in_rom(*machine, d.setup.rom);
   constexpr std::uint64_t kMostSave = 1 << 20;

@@ -32,6 +32,12 @@ Bytes CartridgeDump::read_save_for_sure() {
                  .what = "the save comes out in several ways: the contacts flicker",
                  .found = plural(all.unstable.bytes, "byte"),
                  .hint = "nothing was written; clean the contacts with isopropyl alcohol, let them dry and try again"});
+  if (const QuietLines dead = dead_lines(host_, plan_, all.bytes); dead.any())
+    throw Error({.fault = Fault::device,
+                 .code = "line_stuck",
+                 .what = "lines of the cartridge have no contact: its save cannot be read through them",
+                 .found = dead.text(),
+                 .hint = "nothing was written; clean the contacts with isopropyl alcohol, let them dry and try again"});
   return std::move(all.bytes);
 }
 

@@ -373,6 +373,21 @@ unsigned SimReader::spoiled(unsigned byte, const std::string& space, std::uint32
   return no_contact_ ? 0xFF : byte & 0xFF;
 }
 
+/// Told another mapper than it has, a reader sees the first banks over and over.
+std::uint32_t SimReader::banked(std::uint32_t place) const {
+  constexpr std::uint32_t kFirstBanks = 0x8000;
+  return setup_.mapper.empty() || setup_.mapper == mapper_ ? place : place % kFirstBanks;
+}
+
+/// Of a cartridge with character RAM nothing that was ever written.
+std::byte SimReader::character_byte(std::uint32_t place, std::uint32_t at) {
+  constexpr std::uint32_t kFirstBank = 0x2000;
+  if (bus_ != setup_.bus || setup_.character.empty()) return static_cast<std::byte>(0xFF);
+  if (banked(kMostRead) != kMostRead) place %= kFirstBank;
+  return static_cast<std::byte>(
+      spoiled(std::to_integer<unsigned>(setup_.character[place % setup_.character.size()]), "chr", at));
+}
+
 std::byte SimReader::byte_of(const std::string& space, std::uint32_t at) {
   const std::uint32_t place = wired(at);
   if (space == "ram") {
@@ -380,9 +395,13 @@ std::byte SimReader::byte_of(const std::string& space, std::uint32_t at) {
     return static_cast<std::byte>(
         spoiled(std::to_integer<unsigned>(setup_.save[place % setup_.save.size()]), space, at));
   }
+  if (space == "chr") return character_byte(place, at);
   if (space == "rtc") return setup_.clock[at % setup_.clock.size()];
   if (bus_ != setup_.bus || setup_.rom.empty()) return static_cast<std::byte>(0xFF);
   unsigned byte = 0xFF;
+  const std::uint32_t shown = banked(place);
+  if (shown != place)
+    return static_cast<std::byte>(spoiled(std::to_integer<unsigned>(setup_.rom[shown % setup_.rom.size()]), space, at));
   if (place < setup_.rom.size())
     byte = std::to_integer<unsigned>(setup_.rom[place]);
   else if (bus_ == "gba")  // half of the address comes back
@@ -524,14 +543,17 @@ void SimReader::commit(const Line& line) {
   armed_.reset();  // from here on the token is spent
   emit({.kind = 'W', .sequence = sequence_++, .tag = tag_, .payload = to_bytes(fmt::format("ms={}", kCommitMs))});
   ++saves_written_;
-  std::optional<std::uint32_t> bad;
+  // What is written goes through the same contacts as what is read.
   for (std::size_t i = 0; i < writing.data.size(); ++i) {
     const auto at = static_cast<std::uint32_t>(writing.at + i);
-    if (unwritable_ == at) {
-      if (setup_.save[at] != writing.data[i] && !bad) bad = at;
-      continue;
-    }
-    setup_.save[at] = writing.data[i];
+    if (unwritable_ == at) continue;
+    setup_.save[wired(at) % setup_.save.size()] =
+        static_cast<std::byte>(spoiled(std::to_integer<unsigned>(writing.data[i]), "ram", at));
+  }
+  std::optional<std::uint32_t> bad;
+  for (std::size_t i = 0; i < writing.data.size() && !bad; ++i) {
+    const auto at = static_cast<std::uint32_t>(writing.at + i);
+    if (byte_of("ram", at) != writing.data[i]) bad = at;
   }
   if (lose_commit_) {
     lose_commit_ = false;

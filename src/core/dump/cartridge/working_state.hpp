@@ -8,7 +8,7 @@ namespace opifex::dump {
 struct WorkingState {
   std::string machine;
   Bytes header;
-  std::uint64_t rom_bytes = 0, done = 0;
+  std::uint64_t rom_bytes = 0, character_bytes = 0, done = 0;
   UnstablePlaces unstable = {};
   std::uint64_t places_1 = UINT64_MAX;  ///< of the addresses that differed: the bits that are 1 in all of them
 

@@ -24,9 +24,58 @@ std::optional<std::uint64_t> area_v2(unsigned low, unsigned high, std::uint64_t 
   return bytes > kMostArea ? std::nullopt : std::optional(bytes);
 }
 
+/// Nothing if it is no whole number of units, or of too many.
+std::optional<unsigned> units(std::uint64_t bytes, std::uint64_t unit, unsigned most) {
+  if (bytes % unit != 0 || bytes / unit > most) return std::nullopt;
+  return static_cast<unsigned>(bytes / unit);
+}
+
 std::uint64_t shifted_ram(unsigned shift) { return shift == 0 ? 0 : std::uint64_t{64} << shift; }
 
 }  // namespace
+
+Bytes nes_header(const NesWord& word) {
+  constexpr unsigned kMostV1 = 0xFF, kMostV2 = 0xEFF, kMapperV1 = 0xFF, kMapperV2 = 0xFFF;
+  const auto program = units(word.program_bytes, kProgramUnit, kMostV2),
+             character = units(word.character_bytes, kCharacterUnit, kMostV2);
+  if (!program || !character || word.mapper > kMapperV2)
+    throw Error({.code = "odd_size",
+                 .what = "the header of an NES file cannot say these sizes",
+                 .found = fmt::format("PRG {} bytes, CHR {} bytes, mapper {}", word.program_bytes, word.character_bytes,
+                                      word.mapper),
+                 .expected = "PRG a multiple of 16 KiB, CHR of 8 KiB, mapper 0 to 4095"});
+  Bytes head(kNesHeader);
+  Fields f(head);
+  f.bytes(0, as_view("NES\x1A"));
+  const unsigned mapper = word.mapper, low = (mapper & 15) << 4;
+  f.byte(4, *program & 0xFF);
+  f.byte(5, *character & 0xFF);
+  f.byte(6, low | (word.four_screen ? 8u : 0u) | (word.save_bytes > 0 ? 2u : 0u) | (word.vertical ? 1u : 0u));
+  f.byte(7, mapper & 0xF0);
+  // Version 1 means 8 KiB of saves; whatever else there is version 2 has a place for.
+  constexpr std::uint64_t kSaveV1 = 8 << 10;
+  const bool v1 = *program <= kMostV1 && *character <= kMostV1 && mapper <= kMapperV1 &&
+                  (word.save_bytes == 0 || word.save_bytes == kSaveV1);
+  if (v1) return head;
+  f.byte(7, (mapper & 0xF0) | 0x08);
+  f.byte(8, mapper >> 8);
+  f.byte(9, *program >> 8 | (*character >> 8) << 4);
+  unsigned shift = 0;
+  while (shift < 15 && shifted_ram(shift) < word.save_bytes) ++shift;
+  f.byte(10, shift << 4);
+  return head;
+}
+
+NesWord nes_word(ByteView header) {
+  const NesAreas areas = nes_areas(header);
+  const unsigned six = byte_at(header, 6), seven = areas.archaic ? 0 : byte_at(header, 7);
+  return {.mapper = six >> 4 | (seven & 0xF0) | (areas.v2 ? (byte_at(header, 8) & 15) << 8 : 0),
+          .program_bytes = areas.program,
+          .character_bytes = areas.character,
+          .save_bytes = (six & 2) != 0 ? 8u << 10 : 0u,
+          .vertical = (six & 1) != 0,
+          .four_screen = (six & 8) != 0};
+}
 
 NesAreas nes_areas(ByteView file) {
   NesAreas areas;

@@ -7,6 +7,8 @@
 #include <vector>
 
 #include "opifex/core/base/bytes.hpp"
+#include "opifex/core/io/byte_source.hpp"
+#include "opifex/core/io/output.hpp"
 
 namespace opifex {
 
@@ -15,8 +17,10 @@ std::string_view to_string(PatchKind kind);
 /// "ips", "ups", "bps".
 std::vector<std::string> patch_kinds();
 
-/// Files above that are neither patched nor compared: patches are for cartridges.
+/// Patches, and files of which one is made, are read whole: none of these is larger.
 inline constexpr std::uint64_t kMostPatchedBytes = 128 << 20;
+/// Of what a patch is applied to, and makes: larger than any disc.
+inline constexpr std::uint64_t kMostTargetBytes = std::uint64_t{256} << 30;
 
 /// What a patch says of itself. Only UPS and BPS have sizes and checksums.
 struct PatchFacts {
@@ -39,14 +43,25 @@ enum class PatchFit {
   other,   ///< neither
   unknown  ///< the patch has none
 };
-PatchFit fit_of(const PatchFacts& facts, ByteView file);
+/// Reads the file whole if its size is one of the two.
+PatchFit fit_of(const PatchFacts& facts, const ByteSource& file);
+
+/// Error as apply_patch() has it, for a file that fits so.
+void require_fit(const PatchFacts& facts, PatchFit fit, const ByteSource& source, const std::string& file);
+
+/// What comes out: its size, where that is known before.
+std::uint64_t patched_bytes(const PatchFacts& facts, ByteView patch, std::uint64_t source_bytes, bool turned_back);
+
+/// Into an empty `out`, which is read again for the checksum; in a few megabytes of memory. True: a UPS was applied to
+/// what it had made, and gave the source back. Error (refused): "wrong_source" (not what it is for), "patched_already",
+/// "bad_patch"; "wrong_target" if what came out is not what the patch promises.
+bool apply_patch(ByteView patch, const ByteSource& source, Output& out, const std::string& file);
 
 struct Patched {
   Bytes bytes;
-  bool turned_back = false;  ///< a UPS applied to what it had made
+  bool turned_back = false;
 };
-/// Error (refused): "wrong_source" (not what it is for), "patched_already", "bad_patch"; "wrong_target" if what came
-/// out is not what the patch promises.
+/// In memory. Error as above.
 Patched apply_patch(ByteView patch, ByteView source, const std::string& file);
 
 /// Error (refused, "ips_cannot") where the kind cannot say it: IPS beyond 16 MiB.

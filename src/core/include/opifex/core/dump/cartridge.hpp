@@ -21,6 +21,8 @@ struct CartridgeRequest {
   std::filesystem::path out;                                     ///< a folder, or the file of the ROM
   const rom::Machine* machine = nullptr;                         ///< the user's word; null: by the header
   std::optional<std::uint64_t> rom_bytes = {}, save_bytes = {};  ///< the user's word
+  std::string mapper = {};  ///< the user's word, as readers call them: "mbc5", "lorom", "nes:4"; empty: none
+  std::optional<rom::NesWord> nes = {};  ///< the user's word; without the size of PRG and of saves
   CartridgePart part = CartridgePart::both;
   Existing existing = Existing::keep;
   InputFiles inputs = {};
@@ -34,13 +36,16 @@ struct CartridgeRequest {
 struct CartridgePlan {
   ReaderFacts reader;
   const rom::Machine* machine = nullptr;
-  rom::Header header;             ///< as far as its own bytes tell
-  rom::BusHeader raw = {};        ///< empty: the machine's cartridges have none, or it is unreadable
-  bool header_readable = true;    ///< false: the user's word alone says what it is
-  std::uint64_t rom_bytes = 0;    ///< to be read; 0: none
-  std::string sized_by;           ///< "the header", "what its bus shows", "your word"
-  std::uint64_t save_bytes = 0;   ///< to be read; 0: none
-  bool save_shows_later = false;  ///< the ROM itself may tell, once it is read
+  rom::Header header;                 ///< as far as its own bytes tell
+  rom::BusHeader raw = {};            ///< empty: the machine's cartridges have none, or it is unreadable
+  bool header_readable = true;        ///< false: the user's word alone says what it is
+  std::uint64_t rom_bytes = 0;        ///< to be read; 0: none
+  std::uint64_t character_bytes = 0;  ///< of rom_bytes: the last ones, which are in a space of their own
+  bool more_behind = false;           ///< other data follows behind the size that the user told
+  Bytes front = {};                   ///< what its file has in front of the ROM: an NES header
+  std::string sized_by;               ///< "the header", "what its bus shows", "your word"
+  std::uint64_t save_bytes = 0;       ///< to be read; 0: none
+  bool save_shows_later = false;      ///< the ROM itself may tell, once it is read
   std::uint64_t insertions = 0;
   std::filesystem::path rom_file, save_file, working, state;  ///< the last two: of an unfinished dump
   std::vector<PlannedFile> files = {};
@@ -95,7 +100,8 @@ class CartridgeDump {
   void check_plan() const;
   /// Reads, compares, writes. On an Error, or when stopped, what was read is kept, and the next run goes on with it.
   CartridgeResult run(JobContext& context);
-  /// The save memory, read twice. Error (device, "save_unstable") if the readings differ; "cart_lost".
+  /// The save memory, read twice, and its lines proved. Error (device): "save_unstable" if the readings differ;
+  /// "line_stuck" for one that nothing reaches; "cart_lost".
   Bytes read_save_for_sure();
   /// Writes all of it, and reads it back twice. Never throws for what the cartridge did: the answer says what is in it.
   struct SaveWritten {
@@ -122,5 +128,18 @@ struct TwiceRead {
 };
 TwiceRead read_twice(ReaderHost& host, const ReaderFacts& reader, std::string_view space, std::uint32_t at,
                      std::uint32_t bytes, rom::BusOrder bus);
+
+/// Lines of the bus that make no difference in some bytes: in those of a save nobody can tell a dead one from a save
+/// that is so.
+struct QuietLines {
+  unsigned data = 0;          ///< of 8: the bit is the same in all of them
+  std::uint64_t address = 0;  ///< below the size's: what lies so far apart is the same everywhere
+  bool any() const { return data != 0 || address != 0; }
+  std::string text() const;  ///< "data line D6, address line A10"
+};
+QuietLines quiet_lines(ByteView bytes);
+/// Of the lines that a save leaves open those that make no difference in the ROM either, where it has something to tell
+/// them by: nothing reaches the cartridge there, and the save is not what was read. Error (device, "cart_lost").
+QuietLines dead_lines(ReaderHost& host, const CartridgePlan& plan, ByteView save);
 
 }  // namespace opifex::dump

@@ -17,7 +17,7 @@ inline constexpr std::size_t kMostPayload = 4096;  ///< of a frame (section 3)
 inline constexpr std::size_t kFrameHead = 16, kFrameTail = 2;
 
 /// What can be read (section 4).
-inline constexpr std::string_view kRomSpace = "rom", kSaveSpace = "ram", kClockSpace = "rtc";
+inline constexpr std::string_view kRomSpace = "rom", kCharacterSpace = "chr", kSaveSpace = "ram", kClockSpace = "rtc";
 
 using Fields = std::map<std::string, std::string, std::less<>>;
 

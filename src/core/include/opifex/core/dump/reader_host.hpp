@@ -101,6 +101,7 @@ class ReaderHost {
   bool synchronise_once();
   void synchronise();
   void check_stop() const;
+  void lower_chunk(std::uint32_t bytes);
   Reading gather(const std::string& verb_head, std::uint32_t at, std::uint32_t bytes);
   [[noreturn]] void fail(const ReaderReply& reply, const std::string& body) const;
 
@@ -109,6 +110,7 @@ class ReaderHost {
   std::uint64_t nonce_;
   ocr1::FrameParser parser_;
   std::uint64_t last_byte_ms_ = 0;
+  std::uint32_t chunk_bytes_ = ocr1::kMostPayload;  ///< of a data frame, as the reader sends them
   std::uint16_t tag_ = 0;
   bool removed_ = false, leaving_ = false;
 };

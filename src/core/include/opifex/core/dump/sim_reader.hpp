@@ -20,6 +20,8 @@ struct ReaderFault {
 
 struct SimReaderSetup {
   Bytes rom = {}, save = {};
+  Bytes character = {};         ///< of the nes bus: its second chip
+  std::string mapper = {};      ///< that its banks need; empty: any does
   std::string bus = "gb";       ///< that the cartridge is for; of another one nothing is read but FF
   Bytes clock = {};             ///< 5 bytes; empty: it has none
   std::uint64_t header_at = 0;  ///< in the ROM, where the bus shows it somewhere else
@@ -98,6 +100,8 @@ class SimReader {
   std::optional<Range> range_of(const ocr1::Line& line);
   bool ready_to_read();
   std::byte byte_of(const std::string& space, std::uint32_t at);
+  std::uint32_t banked(std::uint32_t place) const;
+  std::byte character_byte(std::uint32_t place, std::uint32_t at);
   unsigned spoiled(unsigned byte, const std::string& space, std::uint32_t at);
   std::uint32_t wired(std::uint32_t at);
   void data(const Range& range);

@@ -14,8 +14,8 @@ extern const Setting kKeyFile, kTitles, kHashes, kSameAs, kRepair, kTree, kReadB
 extern const Setting kScrub, kKeep, kLimit, kLimitSplit, kBy, kSkipExisting;
 extern const Setting kNameLimit;
 extern const Setting kRecord, kPasses, kGiveUpAfter, kSpeed, kOffset, kSubchannel, kReport, kRestart, kNext, kDiscs,
-    kSaveEvery, kOnly, kRomSize, kSaveSize, kAmong, kPatchKind, kText, kHex, kCount, kGame, kHistory, kVersion, kFill,
-    kSwap, kDropClock, kAcceptSave;
+    kSaveEvery, kOnly, kLane, kMapper, kCharacterSize, kMirroring, kRomSize, kSaveSize, kAmong, kPatchKind, kText, kHex,
+    kCount, kGame, kHistory, kVersion, kFill, kSwap, kDropClock, kAcceptSave;
 
 /// All settings of a job, in the order in which help shows them. Those of formats are among them where it writes one.
 const SettingList& identify_settings();

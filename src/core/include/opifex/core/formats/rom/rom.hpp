@@ -143,6 +143,17 @@ Bytes read_rom(const ByteSource& file, const Container& container);
 /// The file as it is. Error as above.
 Bytes read_file(const ByteSource& file);
 inline constexpr std::size_t kNesHeaderBytes = 16;
+/// What no NES cartridge tells of itself, and the header of its file says.
+struct NesWord {
+  unsigned mapper = 0;  ///< 0 to 4095
+  std::uint64_t program_bytes = 0, character_bytes = 0, save_bytes = 0;
+  bool vertical = false, four_screen = false;  ///< neither: mirrored horizontally
+};
+/// What the header says; of saves only whether there are any.
+NesWord nes_word(ByteView header);
+/// The 16 bytes of version 1 where they can say all of it, else of version 2. Error (refused, "odd_size") for areas
+/// that neither can tell.
+Bytes nes_header(const NesWord& word);
 /// As large as any file of a ROM may be.
 std::uint64_t most_file_bytes();
 
