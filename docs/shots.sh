@@ -72,7 +72,11 @@ for turn in 0 1 2 3 4 5 6 7; do
 done
 printf '[[defects]]\nkind = "unreadable"\nlba = [54440, 54470]\n' >> long.toml
 opifex dump sim:long.toml --out long/x.cue --report figures --hashes none --quiet > /dev/null || true
-for figure in sector-map reading-speed readings; do cp figures/$figure.png "$shots/$figure.png"; done
+cp figures/sector-map.png "$shots/sector-map.png"
+# Figures that belong together, one above the other.
+above() { convert-im6.q16 "${@:2}" -append -strip -colors 64 "$shots/$1.png"; }
+above reading-speed figures/reading-speed.png figures/readings.png
+above cartridge-readings cartridges/report/read-map.png cartridges/report/data-lines.png
 shot check "opifex check 'Moth & Lantern.cue' --hashes sha1" \
   "opifex check 'scratched/Kestrel Circuit (Disc 1).cue' --hashes sha1 --repair --out again/"
 shot convert "opifex convert 'Moth & Lantern.cue' --to vcd --out moth.vcd --plan" \

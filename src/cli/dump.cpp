@@ -14,8 +14,11 @@ namespace {
 void run_dump(Session& session) {
   Reporter reporter(session);
   const std::string& source = session.words().front();
-  if (dump::is_reader(source))
-    return run_job(session, jobs::DumpCartridgeJob::of(source, session.settings()), reporter);
+  if (dump::is_reader(source)) {
+    jobs::DumpCartridgeJob job = jobs::DumpCartridgeJob::of(source, session.settings());
+    if (!job.report.empty()) job.figures = report::cartridge_figures(job.report);
+    return run_job(session, job, reporter);
+  }
   jobs::DumpJob job = jobs::DumpJob::of(source, session.settings());
   if (!job.report.empty()) job.figures = report::dump_figures(job.report);
   run_job(session, job, reporter);

@@ -117,6 +117,10 @@ void Reporter::result(const jobs::DumpedCartridge& dumped) {
   if (!dumped.result) return session_.result(json, report::cartridge_plan_text(dumped.source, dumped.plan));
   const std::string text = report::cartridge_dump_text(dumped.plan, *dumped.result);
   session_.result(json, text);
+  if (!dumped.report.empty())
+    for (const auto& figure :
+         report::draw_cartridge(dumped.plan, *dumped.result, {dumped.report, dumped.existing, dumped.inputs}))
+      session_.message(fmt::format("drew {}\n", figure.string()));
   if (dumped.record_text.empty()) return;
   const std::string whole =
       report::cartridge_plan_text(dumped.source, dumped.plan, report::DumpTense::now) + "\n" + text;

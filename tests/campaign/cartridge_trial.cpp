@@ -52,7 +52,7 @@ ReaderFault cable_fault(Random& random) {
 /// Of the cartridge; `steady`: it never reads right.
 struct ContactFault {
   ReaderFault fault;
-  bool steady = false, is_unplug = false;
+  bool steady = false, is_unplug = false, is_exchange = false;
 };
 ContactFault contact_fault(Random& random, unsigned bus_bits, std::size_t rom_bytes) {
   const auto line = random.below(bus_bits);
@@ -60,7 +60,7 @@ ContactFault contact_fault(Random& random, unsigned bus_bits, std::size_t rom_by
     return fmt::format("{:.7f}", 1.0 / static_cast<double>(std::uint64_t{32} << random.below(14)));
   };
   const auto address_lines = static_cast<std::uint64_t>(std::bit_width(rom_bytes)) - 1;
-  switch (random.below(6)) {
+  switch (random.below(8)) {
     case 0:
     case 1:
       return {{"dirty", fmt::format("{}={}", line, rate())}};
@@ -70,6 +70,10 @@ ContactFault contact_fault(Random& random, unsigned bus_bits, std::size_t rom_by
       return {{"stuck-data", fmt::format("{}={}", line, random.below(2))}, true};
     case 4:
       return {{"stuck-address", std::to_string(random.below(address_lines))}, true};
+    case 5:
+      return {{"exchange", std::to_string(1000 + random.below(2 * rom_bytes))}, false, false, true};
+    case 6:
+      return {{"exchange-unseen", std::to_string(1000 + random.below(2 * rom_bytes))}, false, false, true};
     default:
       return {{"unplug", std::to_string(1000 + random.below(2 * rom_bytes))}, false, true};
   }
@@ -101,24 +105,49 @@ class Trial {
   std::string run_through() {
     const bool wide = machine(cartridge_.machine).bus != rom::BusOrder::bytes;
     for (std::uint64_t n = random_.below(3); n > 0; --n) setup_.faults.push_back(cable_fault(random_));
-    bool steady = false, any = false, unplugs = false;
+    bool steady = false, any = false, unplugs = false, exchanges = false;
     for (std::uint64_t n = random_.below(3); n > 0; --n) {
       const ContactFault fault = contact_fault(random_, wide ? 16 : 8, cartridge_.rom.size());
       setup_.faults.push_back(fault.fault);
       steady = steady || fault.steady;
       unplugs = unplugs || fault.is_unplug;
+      exchanges = exchanges || fault.is_exchange;
       any = true;
     }
+    if (exchanges) setup_.other = other_rom();
     const std::string first = dump_once(steady, any);
     if (!first.empty()) return first;
     if (const std::string lie = write_once(); !lie.empty()) return lie;
-    if (!unplugs) return "";
-    // Put in again, without its faults: the same command goes on.
-    std::erase_if(setup_.faults, [](const ReaderFault& f) {
-      return f.name == "unplug" || f.name.starts_with("dirty") || f.name.starts_with("stuck");
-    });
+    if (!unplugs && !exchanges) return "";
+    // Put in again, without its faults: the same command goes on. Or it is the other one that is in now.
+    std::erase_if(setup_.faults, [](const ReaderFault& f) { return !is_of_cable(f); });
+    if (exchanges) become_the_other();
     ++setup_.seed;
     return dump_once(false, any);
+  }
+
+  static bool is_of_cable(const ReaderFault& f) {
+    return f.name != "unplug" && !f.name.starts_with("exchange") && !f.name.starts_with("dirty") &&
+           !f.name.starts_with("stuck");
+  }
+
+  /// With the same header, as far as no checksum is in it: another one in a few places, or everywhere behind it.
+  Bytes other_rom() {
+    Bytes rom = cartridge_.rom;
+    constexpr std::size_t kBehind = 0x8000 - 0x100;  // nothing in front of it is a header's of any machine
+    if (random_.below(2) == 0)
+      for (int i = 0; i < 24; ++i) rom[0x1000 + random_.below(kBehind - 0x1000)] ^= std::byte{0x21};
+    else
+      for (std::size_t i = 0x1000; i < 0x7F00; ++i) rom[i] ^= std::byte{0x55};
+    for (std::size_t i = 0x8000; i < rom.size(); i += 1 + random_.below(0x4000)) rom[i] ^= std::byte{0x0F};
+    return rom::with_right_checksums(machine(cartridge_.machine), rom).value_or(rom);
+  }
+
+  void become_the_other() {
+    cartridge_.rom = setup_.rom = setup_.other;
+    for (std::byte& b : setup_.save) b = ~b;
+    cartridge_.save = setup_.save;
+    setup_.other.clear();
   }
 
   /// What somebody says who knows the cartridge.
@@ -204,7 +233,11 @@ class Trial {
       if (cartridge_.machine == "nes") say(request);
       request.save_bytes = cartridge_.save.size();
       CartridgeDump dump(request, link, {});
-      if (dump.read_save_for_sure() != cartridge_.save) return "another save was read for sure than the cartridge has";
+      Bytes others = cartridge_.save;
+      for (std::byte& b : others) b = ~b;
+      const Bytes read = dump.read_save_for_sure();
+      if (read != cartridge_.save && (setup_.other.empty() || read != others))
+        return "another save was read for sure than the cartridge has";
       Bytes wanted = cartridge_.save;
       for (int i = 0; i < 20; ++i) wanted[random_.below(wanted.size())] ^= std::byte{0x11};
       const auto written = dump.write_save(wanted);
@@ -220,11 +253,19 @@ class Trial {
     return "";
   }
 
-  std::string held_against(const CartridgeResult& result, const CartridgePlan& plan, bool steady) const {
+  std::string held_against(const CartridgeResult& result, const CartridgePlan& plan, bool steady) {
     const bool good = result.verdict == CartridgeVerdict::proved || result.verdict == CartridgeVerdict::agreed;
     if (plan.rom_bytes == 0)
       return good && read_file(plan.save_file) != as_text(cartridge_.save) ? "another save than the cartridge's" : "";
     const std::string read = read_file(plan.rom_file);
+    if (!setup_.other.empty() && good && read != truth(plan)) {
+      // All of it may be the other one's: then it was exchanged before the first byte.
+      const auto [setup, cartridge] = std::pair(setup_, cartridge_);
+      become_the_other();
+      std::string lie = held_against(result, plan, steady);
+      std::tie(setup_, cartridge_) = std::tie(setup, cartridge);
+      return lie;
+    }
     const bool same = read == truth(plan);
     // Without a size in the header a chip whose top line has no contact is, from outside, one of half the size: said
     // (size_by_bus), and never called proved.
@@ -240,9 +281,8 @@ class Trial {
     if (result.verdict == CartridgeVerdict::proved && !cartridge_.confirmed) return "proved without a checksum";
     if (good && !cartridge_.save.empty() && read_file(plan.save_file) != as_text(cartridge_.save))
       return fmt::format("{}, and another save than the cartridge's", to_string(result.verdict));
-    const bool dirty = std::any_of(setup_.faults.begin(), setup_.faults.end(), [](const ReaderFault& f) {
-      return f.name.starts_with("dirty") || f.name.starts_with("stuck") || f.name == "unplug";
-    });
+    const bool dirty =
+        std::any_of(setup_.faults.begin(), setup_.faults.end(), [](const ReaderFault& f) { return !is_of_cable(f); });
     if (!good && !dirty && !result.resumed)
       return fmt::format("{}, and nothing is wrong with it", to_string(result.verdict));
     return "";

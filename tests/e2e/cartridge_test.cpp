@@ -1,4 +1,7 @@
 // Cartridges as their owners meet them: what is this, was it read right, and make of it what the loader wants.
+#include <algorithm>
+#include <sstream>
+
 #include "program.hpp"
 
 namespace opifex::testkit {
@@ -250,6 +253,44 @@ TEST_F(Readers, PulledAndPutInAgainItGoesOn) {
   EXPECT_EQ(again["verdict"], "proved");
   EXPECT_EQ(again["resumed"], true);
   EXPECT_EQ(listing(*this / "out").size(), 2u);
+}
+
+TEST_F(Readers, FiguresShowWhereItDifferedAndThroughWhichLine) {
+  describe("\"dirty:5=0.00005\"");
+  const Outcome run = dump({"--report", "figures"});
+  EXPECT_EQ(run.exit_code, 1) << run.err;
+  std::istringstream lines(read_file(*this / "figures/data-lines.dat"));
+  std::string head;
+  std::getline(lines, head);
+  unsigned line = 0;
+  double ones = 0;
+  for (std::uint64_t differed = 0; lines >> line >> ones >> differed;) EXPECT_EQ(differed > 0, line == 5) << line;
+  EXPECT_EQ(line, 7u) << "all eight lines are drawn";
+  const std::string map = read_file(*this / "figures/read-map.dat");
+  EXPECT_EQ(std::count(map.begin(), map.end(), '\n'), 1 + 65536 / 256);
+  for (const char* file : {"read-map.png", "read-map.svg", "data-lines.png", "data-lines.gp"})
+    EXPECT_GT(fs::file_size(*this / "figures" / file), 300u) << file;
+  // What is drawn already is not drawn over, and nothing is read for it.
+  fs::remove_all(*this / "out");
+  EXPECT_EQ(dump({"--report", "figures"}).exit_code, 4);
+  EXPECT_FALSE(fs::exists(*this / "out"));
+}
+
+TEST_F(Readers, ANesCartridgeIsReadByItsUsersWord) {
+  take("quarry.nes");
+  write_file(*this / "reader.toml", "[cartridge]\nrom = \"quarry.nes\"\nsave = \"quarry.sav\"\n");
+  write_file(*this / "quarry.sav", as_text(Random(4).bytes(8192)));
+  EXPECT_EQ(dump().exit_code, 5) << "it has no header";
+  EXPECT_EQ(dump({"--system", "nes"}).exit_code, 3) << "and nobody said a size";
+  EXPECT_EQ(dump({"--mapper", "1"}).exit_code, 2) << "a number is an NES mapper";
+  EXPECT_EQ(dump({"--system", "nes", "--mapper", "abc"}).exit_code, 2);
+  const Outcome run = dump({"--system", "nes", "--size", "32KiB", "--chr-size", "8KiB", "--mapper", "1", "--mirroring",
+                            "vertical", "--save-size", "8KiB"});
+  EXPECT_EQ(run.exit_code, 0) << run.err << run.out;
+  const std::string file = read_file(*this / "out/NES cartridge.nes"), truth = read_file(*this / "quarry.nes");
+  EXPECT_EQ(file.substr(16), truth.substr(16));
+  EXPECT_EQ(file.substr(4, 4), truth.substr(4, 4)) << "sizes, mapper and mirroring";
+  EXPECT_EQ(checked("out/NES cartridge.nes")["verdict"], "intact");
 }
 
 TEST_F(Readers, TheSaveAloneAndWhatIsNoReader) {

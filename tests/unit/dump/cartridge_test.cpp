@@ -135,6 +135,58 @@ TEST_F(CartridgeDumping, ABatteryThatIsEmptyIsSaid) {
   EXPECT_EQ(result.verdict, CartridgeVerdict::proved) << "the ROM is";
 }
 
+TEST_F(CartridgeDumping, OneThatIsExchangedIsNeverMixed) {
+  // Without a checksum, and with one header: a few other bytes in front and behind.
+  const Bytes one = gba(random, 128 << 10);
+  Bytes two = one;
+  for (const std::size_t at : {0x9000u, 0x1F000u}) two[at] ^= std::byte{1};
+  for (const bool sums : {true, false})
+    for (const char* fault : {"exchange", "exchange-unseen"}) {
+      SCOPED_TRACE(fmt::format("{} {}", fault, sums));
+      SimReader reader({.rom = one, .bus = "gba", .faults = {{fault, "90000"}}, .other = two, .sums = sums});
+      SimLink link(reader);
+      CartridgeRequest r = request();
+      r.out = folder.path() / fmt::format("{}{}.gba", fault, sums);
+      r.machine = rom::find_machine("gba");
+      r.rom_bytes = one.size();
+      const std::string ended = error_code([&] {
+        CartridgeDump dumping(r, link, {});
+        QuietContext context;
+        dumping.run(context);
+      });
+      EXPECT_EQ(ended, std::string_view(fault) == "exchange" ? "cart_lost" : "cart_changed");
+      EXPECT_EQ(fs::exists(fs::path(r.out.string() + ".opifex-dump")), ended == "cart_lost")
+          << "of a mixture nothing is kept";
+    }
+}
+
+TEST_F(CartridgeDumping, AnUnfinishedOneIsNotFinishedWithAnother) {
+  const Bytes one = gba(random, 128 << 10);
+  Bytes two = one;
+  two[0x200] ^= std::byte{1};  // the first block alone is another one
+  CartridgeRequest r = request();
+  r.machine = rom::find_machine("gba");
+  r.rom_bytes = one.size();
+  QuietContext context;
+  {
+    SimReader reader({.rom = one, .bus = "gba", .faults = {{"unplug", "90000"}}});
+    SimLink link(reader);
+    CartridgeDump dumping(r, link, {});
+    EXPECT_EQ(error_code([&] { dumping.run(context); }), "cart_lost");
+  }
+  SimReader reader({.rom = two, .bus = "gba"});
+  SimLink link(reader);
+  CartridgeDump dumping(r, link, {});
+  const CartridgeResult result = dumping.run(context);
+  EXPECT_FALSE(result.resumed);
+  EXPECT_EQ(read_file(dumping.plan().rom_file), as_text(two));
+}
+
+TEST_F(CartridgeDumping, AReaderThatSaysMoreThanItDeliversIsReadInSmallerPieces) {
+  EXPECT_EQ(dump({{"most-read", "4096"}}).verdict, CartridgeVerdict::proved);
+  EXPECT_EQ(read_file(folder / "out/QUARRY.gb"), as_text(chip));
+}
+
 TEST_F(CartridgeDumping, AnEmptyReaderIsSaid) {
   SimReader reader({.rom = chip});
   reader.unplug();

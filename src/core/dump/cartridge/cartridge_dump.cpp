@@ -32,6 +32,22 @@ std::string_view to_string(CartridgeVerdict verdict) {
 
 // ---- the state on the disk
 
+namespace {
+
+/// "1,20,300"; false if one is none.
+bool numbers_of(std::string_view list, std::vector<std::uint64_t>& out) {
+  while (!list.empty()) {
+    const std::string_view one = list.substr(0, list.find(','));
+    const auto n = ocr1::parse_number(one);
+    if (!n) return false;
+    out.push_back(*n);
+    list = one.size() == list.size() ? "" : list.substr(one.size() + 1);
+  }
+  return true;
+}
+
+}  // namespace
+
 std::optional<WorkingState> WorkingState::load(const fs::path& file) {
   std::error_code error;
   constexpr std::uintmax_t kMost = 1 << 20;
@@ -56,14 +72,12 @@ std::optional<WorkingState> WorkingState::load(const fs::path& file) {
   state.unstable.bytes = *bytes;
   state.unstable.data_bits = *bits;
   state.places_1 = *ones == UINT32_MAX ? UINT64_MAX : *ones;
-  const std::string offsets = get("unstable-offsets");
-  for (std::string_view rest = offsets; !rest.empty();) {
-    const std::string_view one = rest.substr(0, rest.find(','));
-    const auto offset = ocr1::parse_number(one);
-    if (!offset) return std::nullopt;
-    state.unstable.first_offsets.push_back(*offset);
-    rest = one.size() == rest.size() ? "" : rest.substr(one.size() + 1);
-  }
+  std::vector<std::uint64_t> lines;
+  if (!numbers_of(get("unstable-offsets"), state.unstable.first_offsets) ||
+      !numbers_of(get("unstable-cells"), state.unstable.cells) || !numbers_of(get("unstable-lines"), lines) ||
+      lines.size() != state.unstable.by_line.size())
+    return std::nullopt;
+  std::copy(lines.begin(), lines.end(), state.unstable.by_line.begin());
   return state;
 }
 
@@ -77,6 +91,8 @@ void WorkingState::save(const fs::path& file) const {
                                   {"unstable-bytes", std::to_string(unstable.bytes)},
                                   {"unstable-bits", std::to_string(unstable.data_bits)},
                                   {"unstable-ones", std::to_string(std::min<std::uint64_t>(places_1, UINT32_MAX))},
+                                  {"unstable-cells", fmt::format("{}", fmt::join(unstable.cells, ","))},
+                                  {"unstable-lines", fmt::format("{}", fmt::join(unstable.by_line, ","))},
                                   {"unstable-offsets", fmt::format("{}", fmt::join(unstable.first_offsets, ","))}}) +
                        "\n",
                    Existing::replace);
@@ -100,10 +116,25 @@ constexpr std::uint32_t kBlock = 8192;
                .hint = "clean its contacts, put it in firmly, and give the same command: it goes on where it stopped"});
 }
 
+constexpr std::string_view kChanged = "cart_changed";
+
+[[noreturn]] void cart_changed() {
+  throw Error({.fault = Fault::device,
+               .code = std::string(kChanged),
+               .what = "the cartridge was taken out or exchanged while it was read",
+               .hint = "give the same command again, and leave the cartridge in"});
+}
+
 Bytes read_once(ReaderHost& host, std::string_view space, std::uint32_t at, std::uint32_t bytes) {
   ReaderHost::Reading reading = host.read(std::string(space), at, bytes);
   if (reading.cart_lost) cart_lost();
   return std::move(reading.bytes);
+}
+
+void note_cell(UnstablePlaces& out, std::uint64_t at) {
+  const std::uint64_t cell = at / UnstablePlaces::kCellBytes;
+  if (out.cells.size() < UnstablePlaces::kMostCells && (out.cells.empty() || out.cells.back() != cell))
+    out.cells.push_back(cell);
 }
 
 /// Every place where one of the readings differs from the first.
@@ -117,9 +148,20 @@ void note_differences(const std::vector<Bytes>& readings, std::uint64_t at, rom:
     ++out.bytes;
     const bool high = bus != rom::BusOrder::bytes && ((at + i) % 2 == 0) == (bus == rom::BusOrder::big);
     out.data_bits |= differing << (high ? 8 : 0);
+    for (unsigned bit = 0; bit < 8; ++bit) out.by_line[bit + (high ? 8 : 0)] += differing >> bit & 1;
+    note_cell(out, at + i);
     ones &= at + i;
     if (out.first_offsets.size() < kMostOffsets) out.first_offsets.push_back(at + i);
   }
+}
+
+}  // namespace
+
+namespace {
+
+/// Only the reader's sum differed: where, nobody knows.
+UnstablePlaces somewhere_at(std::uint64_t at) {
+  return {.bytes = 1, .first_offsets = {at}, .cells = {at / UnstablePlaces::kCellBytes}};
 }
 
 }  // namespace
@@ -141,12 +183,23 @@ TwiceRead read_twice(ReaderHost& host, const ReaderFacts& reader, std::string_vi
   std::uint64_t ones = UINT64_MAX;
   note_differences(readings, at, bus, out.unstable, ones);
   // The sum alone may have met the flicker: then nobody knows where.
-  if (out.unstable.bytes == 0) out.unstable.bytes = 1, out.unstable.first_offsets = {at};
+  if (out.unstable.bytes == 0) out.unstable = somewhere_at(at);
   for (unsigned bit = 0; bit < 32; ++bit)
     if (ones != UINT64_MAX && (ones >> bit & 1) != 0) out.unstable.address_bits_1.push_back(bit);
   out.bytes = *rom::compare_reads(nullptr, readings).majority;
   return out;
 }
+
+namespace {
+
+/// Part of what is read that is in one space of the reader.
+struct Stretch {
+  std::string_view space;
+  std::uint64_t first = 0, bytes = 0;  ///< its place in the ROM or the save
+  rom::BusOrder bus = rom::BusOrder::bytes;
+};
+
+}  // namespace
 
 class CartridgeReading {
  public:
@@ -160,8 +213,14 @@ class CartridgeReading {
     if (plan_.save_shows_later) save_bytes_ = rom::read_header(*plan_.machine, rom).save.bytes.value_or(0);
     if (save_bytes_ > 0) save = read_save();
     read_clock();
-    if (plan_.rom_bytes == 0) look_for_dead_lines(save);
-    make_sure_it_is_the_same();
+    try {
+      make_sure_it_is_the_same();
+      look_again(rom, save);
+      if (plan_.rom_bytes == 0) look_for_dead_lines(save);
+    } catch (const Error& e) {
+      if (e.details.code == kChanged) forget();
+      throw;
+    }
     if (plan_.rom_bytes > 0) judge(rom);
     if (!save.empty()) judge_save(save);
     write(rom, save);
@@ -197,7 +256,7 @@ class CartridgeReading {
     };
     try {
       while (rom.size() < plan_.rom_bytes) {
-        const TwiceRead block = rom_block(rom.size());
+        const TwiceRead block = first_reading(stretch_at(rom.size()), rom.size());
         add(result_.unstable, block.unstable);
         append(working, block.bytes);
         rom.insert(rom.end(), block.bytes.begin(), block.bytes.end());
@@ -218,14 +277,36 @@ class CartridgeReading {
             .count());
   }
 
-  /// The block that begins there; `most`: no more of it. Of two chips the second has a space of its own.
-  TwiceRead rom_block(std::uint64_t at, std::uint64_t most = UINT64_MAX) {
-    const std::uint64_t program = plan_.rom_bytes - plan_.character_bytes;
-    const bool second = at >= program;
-    const std::uint64_t end = second ? plan_.rom_bytes : program, start = second ? at - program : at;
-    return read_twice(
-        host_, plan_.reader, second ? ocr1::kCharacterSpace : ocr1::kRomSpace, static_cast<std::uint32_t>(start),
-        static_cast<std::uint32_t>(std::min<std::uint64_t>({block_bytes(), end - at, most})), plan_.machine->bus);
+  /// Of two chips the second has a space of its own.
+  Stretch rom_stretch() const {
+    return {ocr1::kRomSpace, 0, plan_.rom_bytes - plan_.character_bytes, plan_.machine->bus};
+  }
+  Stretch character_stretch() const {
+    return {ocr1::kCharacterSpace, plan_.rom_bytes - plan_.character_bytes, plan_.character_bytes,
+            rom::BusOrder::bytes};
+  }
+  Stretch save_stretch() const { return {ocr1::kSaveSpace, 0, save_bytes_, rom::BusOrder::bytes}; }
+  Stretch stretch_at(std::uint64_t at) const {
+    return at < plan_.rom_bytes - plan_.character_bytes ? rom_stretch() : character_stretch();
+  }
+
+  /// How much of it is read in one go from there.
+  std::uint32_t block_at(const Stretch& s, std::uint64_t at, std::uint64_t most = UINT64_MAX) const {
+    return static_cast<std::uint32_t>(std::min<std::uint64_t>({block_bytes(), s.first + s.bytes - at, most}));
+  }
+  Bytes once(const Stretch& s, std::uint64_t at, std::uint64_t most = UINT64_MAX) {
+    return read_once(host_, s.space, static_cast<std::uint32_t>(at - s.first), block_at(s, at, most));
+  }
+  TwiceRead twice(const Stretch& s, std::uint64_t at, std::uint64_t most = UINT64_MAX) {
+    TwiceRead read = read_twice(host_, plan_.reader, s.space, static_cast<std::uint32_t>(at - s.first),
+                                block_at(s, at, most), s.bus);
+    for (std::uint64_t& offset : read.unstable.first_offsets) offset += s.first;
+    for (std::uint64_t& cell : read.unstable.cells) cell += s.first / UnstablePlaces::kCellBytes;
+    return read;
+  }
+  /// A reader without sums is asked for all of it a second time when it was read once: see look_again().
+  TwiceRead first_reading(const Stretch& s, std::uint64_t at) {
+    return plan_.reader.sums ? twice(s, at) : TwiceRead{once(s, at), {}};
   }
 
   std::uint32_t block_bytes() const { return std::min(kBlock, plan_.reader.most_read); }
@@ -249,12 +330,12 @@ class CartridgeReading {
     if (rom.size() < saved->done || rom.empty()) return {};
     std::vector<UnstablePlaces> unstable;
     const auto fits = [&](std::uint64_t at) {
-      const TwiceRead again = rom_block(at, rom.size() - at);
+      const TwiceRead again = twice(stretch_at(at), at, rom.size() - at);
       unstable.push_back(again.unstable);
       return std::equal(again.bytes.begin(), again.bytes.end(), rom.begin() + static_cast<std::ptrdiff_t>(at));
     };
-    // Where no header tells two cartridges apart the first block does.
-    if ((plan_.raw.bytes.empty() && !fits(0)) || !fits((rom.size() - 1) / block_bytes() * block_bytes())) {
+    // Two cartridges may have one header: the first block tells whose the beginning is, the last one whose the end.
+    if (!fits(0) || !fits((rom.size() - 1) / block_bytes() * block_bytes())) {
       result_.warnings.push_back({"not_resumed", "the unfinished dump does not fit what is read now: begun anew"});
       return {};
     }
@@ -271,6 +352,8 @@ class CartridgeReading {
     if (more.bytes == 0) return;
     all.bytes += more.bytes;
     all.data_bits |= more.data_bits;
+    for (std::size_t line = 0; line < all.by_line.size(); ++line) all.by_line[line] += more.by_line[line];
+    for (const std::uint64_t cell : more.cells) note_cell(all, cell * UnstablePlaces::kCellBytes);
     for (const std::uint64_t offset : more.first_offsets)
       if (all.first_offsets.size() < kMost) all.first_offsets.push_back(offset);
     std::uint64_t own = 0;
@@ -299,9 +382,7 @@ class CartridgeReading {
     Bytes save;
     const std::uint64_t rom_ones = std::exchange(ones_, UINT64_MAX);
     while (save.size() < save_bytes_) {
-      const auto at = static_cast<std::uint32_t>(save.size());
-      const auto n = static_cast<std::uint32_t>(std::min<std::uint64_t>(block_bytes(), save_bytes_ - at));
-      const TwiceRead block = read_twice(host_, plan_.reader, ocr1::kSaveSpace, at, n, rom::BusOrder::bytes);
+      const TwiceRead block = first_reading(save_stretch(), save.size());
       add(result_.unstable_save, block.unstable);
       save.insert(save.end(), block.bytes.begin(), block.bytes.end());
       context_.progress.done_bytes = save.size();
@@ -326,10 +407,52 @@ class CartridgeReading {
     const auto header = plan_.raw.bytes.empty() || moved ? std::nullopt : host_.header();
     if (!moved && (plan_.raw.bytes.empty() || (header && header->bytes == plan_.raw.bytes))) return;
     if (!moved && result_.unstable.bytes > 0) return;  // the contacts flicker: that is told already
-    throw Error({.fault = Fault::device,
-                 .code = "cart_changed",
-                 .what = "the cartridge was taken out while it was read, or its header changed",
-                 .hint = "give the same command again, and leave the cartridge in"});
+    cart_changed();
+  }
+
+  /// The second reading of all of it, or the third: of two cartridges with one header a reader that does not notice the
+  /// exchange gives a mixture. One that makes sums reads it by itself, which no cable slows.
+  void look_again(const Bytes& rom, const Bytes& save) {
+    if (result_.unstable.bytes + result_.unstable_save.bytes > 0 && plan_.reader.sums) return;  // told already
+    if (!plan_.reader.sums) context_.progress.begin("reading it again", rom.size() + save.size());
+    const std::size_t program = rom.size() - std::min<std::size_t>(rom.size(), plan_.character_bytes);
+    look_again_at(rom_stretch(), ByteView(rom).first(program), result_.unstable);
+    look_again_at(character_stretch(), ByteView(rom).subspan(program), result_.unstable);
+    look_again_at(save_stretch(), save, result_.unstable_save);
+  }
+
+  void look_again_at(const Stretch& s, ByteView bytes, UnstablePlaces& unstable) {
+    const std::uint64_t rom_ones = std::exchange(ones_, UINT64_MAX);
+    for (std::size_t at = 0; at < bytes.size(); at += plan_.reader.most_read) {
+      const ByteView part = bytes.subspan(at, std::min<std::size_t>(plan_.reader.most_read, bytes.size() - at));
+      const auto sum = plan_.reader.sums ? host_.sum(std::string(s.space), static_cast<std::uint32_t>(at),
+                                                     static_cast<std::uint32_t>(part.size()))
+                                         : std::nullopt;
+      if (sum && *sum == to_upper_ascii(digest_of("crc32", part))) continue;
+      UnstablePlaces found;
+      for (std::size_t i = 0; i < part.size(); i += block_bytes())
+        compare_again(s, s.first + at + i, part.subspan(i), found);
+      // The sum met what nothing else did: then nobody knows where.
+      if (sum && found.bytes == 0) found = somewhere_at(s.first + at);
+      add(unstable, found);
+    }
+    ones_ = rom_ones;
+  }
+
+  /// The block that begins there, and what it was before.
+  void compare_again(const Stretch& s, std::uint64_t at, ByteView before, UnstablePlaces& found) {
+    const auto is_as_before = [&](const Bytes& now) { return std::equal(now.begin(), now.end(), before.begin()); };
+    if (!plan_.reader.sums && is_as_before(once(s, at, before.size()))) {
+      context_.progress.done_bytes += block_at(s, at, before.size());
+      return;
+    }
+    const TwiceRead again = twice(s, at, before.size());
+    if (again.unstable.bytes > 0)
+      add(found, again.unstable);
+    else if (!is_as_before(again.bytes))
+      cart_changed();
+    else if (!plan_.reader.sums)
+      add(found, somewhere_at(at));  // one reading of three was another one
   }
 
   void judge(const Bytes& rom) {
@@ -432,6 +555,11 @@ class CartridgeReading {
                      .hint = "nothing was put in place; check the drive and the memory of this machine"});
     }
     set.commit();
+    forget();
+  }
+
+  /// Nothing of an unfinished dump is left for the next run.
+  void forget() const {
     std::error_code ignored;
     fs::remove(plan_.working, ignored);
     fs::remove(plan_.state, ignored);

@@ -123,8 +123,9 @@ class CartridgePlanner {
       plan_.rom_bytes = *plan_.header.declared_bytes;
       plan_.sized_by = "the header";
     } else {
-      throw Error({.fault = plan_.header_readable ? Fault::refused : Fault::device,
-                   .code = plan_.header_readable ? "no_size" : "unreadable_header",
+      const bool refused = plan_.header_readable || plan_.machine->headerless;
+      throw Error({.fault = refused ? Fault::refused : Fault::device,
+                   .code = refused ? "no_size" : "unreadable_header",
                    .what = "nothing tells how large this ROM is",
                    .hint = plan_.machine->headerless ? "say it with <size>: these cartridges have no header"
                                                      : fmt::format("{}; or say it with <size>", kClean)});

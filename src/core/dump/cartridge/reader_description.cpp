@@ -28,6 +28,7 @@ Bytes whole_file(const fs::path& file, std::uint64_t most) {
 void read_cartridge(TomlTable& t, ReaderDescription& d, std::string& system) {
   t.path(kRomKey, d.rom);
   t.path("save", d.save);
+  t.path("other", d.other);
   t.get("system", system);
   t.get("mapper", d.setup.mapper);
   std::string clock;
@@ -96,6 +97,10 @@ ReaderDescription load_reader(const fs::path& file) {
   if (container.header_bytes == rom::kNesHeaderBytes) split_areas(*rom, d.setup);
   d.setup.bus = machine->reader_bus;
   d.setup.header_at = rom::bus_header_in_rom(*machine, d.setup.rom);
+  if (!d.other.empty()) {
+    const SourcePtr other = open_file(d.other);
+    d.setup.other = rom::unpacked(whole_file(d.other, rom::most_file_bytes()), rom::container_of(*other, machine));
+  }
   constexpr std::uint64_t kMostSave = 1 << 20;
   if (!d.save.empty()) d.setup.save = whole_file(d.save, kMostSave);
   return d;
@@ -122,7 +127,8 @@ ReaderSource::ReaderSource(const std::string& source) : port_(source) {
     const fs::path file = source.substr(kSimulation.size());
     description_ = load_reader(file);
     files_ = {file, description_.rom};
-    if (!description_.save.empty()) files_.push_back(description_.save);
+    for (const fs::path& named : {description_.save, description_.other})
+      if (!named.empty()) files_.push_back(named);
     save_before_ = description_.setup.save;
     simulated_ = std::make_unique<SimReaderPort>(description_.setup);
     port_ = simulated_->path();

@@ -16,7 +16,9 @@ constexpr std::uint64_t kCommandMs = 5 * 60'000;
 constexpr std::array<unsigned, 4> kPausesMs = {0, 100, 300, 900};
 constexpr std::size_t kMostDrained = 64 << 10;
 constexpr int kSyncTries = 4, kMostRounds = 6, kRoundsAtFullChunk = 3;
-constexpr unsigned kBusy = 15, kBadLine = 10, kBadCrc = 11, kSmallChunk = 256, kSmallestChunk = 64;
+constexpr std::uint32_t kLeastRead = 4096;  // section 4: of max-read
+constexpr std::string_view kRangeWord = "range";
+constexpr unsigned kNoBus = 20, kBusy = 15, kBadLine = 10, kBadCrc = 11, kSmallChunk = 256, kSmallestChunk = 64;
 
 std::string crc_text(ByteView bytes) { return to_upper_ascii(digest_of("crc32", bytes)); }
 
@@ -177,7 +179,8 @@ ReaderReply ReaderHost::ask(const std::string& body) {
 }
 
 void ReaderHost::fail(const ReaderReply& reply, const std::string& body) const {
-  const bool lost = reply.code == kNoCart || reply.code == kCartLost;
+  // The host has always chosen a bus: one that is gone went with the cartridge.
+  const bool lost = reply.code == kNoCart || reply.code == kCartLost || reply.code == kNoBus;
   throw port_error(lost                 ? "cart_lost"
                    : reply.word.empty() ? "reader_failed"
                                         : printable(reply.word),
@@ -201,7 +204,7 @@ ReaderFacts ReaderHost::begin() {
                     .serial = printable(field_of(fields, "serial")),
                     .firmware = printable(field_of(fields, "firmware")),
                     .buses = words_of(field_of(fields, "buses"))};
-  constexpr std::uint32_t kLeastRead = 4096, kMostRead = 65536;
+  constexpr std::uint32_t kMostRead = 65536;
   facts.most_read =
       std::clamp(ocr1::parse_number(field_of(fields, "max-read")).value_or(kLeastRead), kLeastRead, kMostRead);
   chunk_bytes_ = ocr1::parse_number(field_of(fields, "chunk")).value_or(ocr1::kMostPayload);
@@ -277,14 +280,32 @@ ReaderHost::Reading ReaderHost::gather(const std::string& verb_head, std::uint32
 }
 
 ReaderHost::Reading ReaderHost::read(const std::string& space, std::uint32_t at, std::uint32_t bytes) {
-  return gather(fmt::format("READ {} - ", space), at, bytes);
+  const std::string head = fmt::format("READ {} - ", space);
+  if (bytes <= most_read_) {
+    try {
+      return gather(head, at, bytes);
+    } catch (const Error& e) {
+      // Less than that every reader has to deliver at once, whatever it said.
+      if (e.details.code != kRangeWord || bytes <= kLeastRead) throw;
+      most_read_ = kLeastRead;
+    }
+  }
+  Reading all{{}, {}, false};
+  while (all.bytes.size() < bytes && !all.cart_lost) {
+    const auto done = static_cast<std::uint32_t>(all.bytes.size());
+    const Reading part = gather(head, at + done, std::min(most_read_, bytes - done));
+    all.bytes.insert(all.bytes.end(), part.bytes.begin(), part.bytes.end());
+    all.have.insert(all.have.end(), part.have.begin(), part.have.end());
+    all.cart_lost = part.cart_lost;
+  }
+  return all;
 }
 
 std::optional<std::string> ReaderHost::sum(const std::string& space, std::uint32_t at, std::uint32_t bytes) {
-  constexpr unsigned kUnsupported = 41;
+  constexpr unsigned kUnsupported = 41, kRange = 14;
   const std::string body = fmt::format("SUM {} - {:#x} {}", space, at, bytes);
   const ReaderReply reply = ask(body);
-  if (reply.code == kUnsupported) return std::nullopt;
+  if (reply.code == kUnsupported || (reply.code == kRange && bytes > kLeastRead)) return std::nullopt;
   if (!reply.done()) fail(reply, body);
   if (field_of(reply.fields, "bytes") != std::to_string(bytes)) return "";  // of something else: it fits nothing
   return field_of(reply.fields, "crc32");

@@ -86,7 +86,8 @@ void SimReader::set_fault(const ReaderFault& fault) {
   for (const auto& [known, value] :
        {std::pair("unplug", &unplug_after_), std::pair("drop", &drop_), std::pair("garbage", &garbage_),
         std::pair("corrupt", &corrupt_), std::pair("duplicate", &duplicate_), std::pair("silent", &silent_),
-        std::pair("slow", &slow_ms_), std::pair("short", &short_by_)})
+        std::pair("slow", &slow_ms_), std::pair("short", &short_by_), std::pair("exchange", &exchange_after_),
+        std::pair("exchange-unseen", &exchange_unseen_after_), std::pair("most-read", &most_read_)})
     if (name == known) return void(*value = count_of(fault));
   throw Error({.code = "bad_simulation",
                .what = "the simulated reader has no such fault",
@@ -123,6 +124,15 @@ void SimReader::insert() {
   unplug_after_ = 0;
   event("cart-inserted");
   lose_bus();
+}
+
+/// Another cartridge is put in instead.
+void SimReader::exchange() {
+  if (setup_.other.empty())
+    for (std::byte& b : setup_.rom) b = ~b;
+  else
+    setup_.rom = setup_.other;
+  for (std::byte& b : setup_.save) b = ~b;
 }
 
 void SimReader::lose_bus() {
@@ -425,7 +435,8 @@ std::optional<SimReader::Range> SimReader::range_of(const Line& line) {
                             : space == "rtc" ? setup_.clock.size()
                                              : std::uint64_t{kMostSpace};
   const std::uint64_t at = by_bank ? *bank * window + *start : *start;
-  const bool outside = *length == 0 || *length > kMostRead || at + *length > end ||
+  const std::uint64_t most_read = most_read_ > 0 ? std::min<std::uint64_t>(most_read_, kMostRead) : kMostRead;
+  const bool outside = *length > most_read || *length == 0 || *length > kMostRead || at + *length > end ||
                        (by_bank && std::uint64_t{*start} + *length > window);
   if (outside) return fail(14, "range"), std::nullopt;
   return Range{space, static_cast<std::uint32_t>(at), *length};
@@ -440,6 +451,17 @@ void SimReader::data(const Range& range) {
 
 void SimReader::answer_with(const Range& range) {
   Digest sum("crc32");
+  if (exchange_unseen_after_ > 0 && served_ >= exchange_unseen_after_) {
+    exchange_unseen_after_ = 0;
+    exchange();
+  }
+  if (exchange_after_ > 0 && served_ >= exchange_after_) {
+    exchange_after_ = 0;
+    unplug();
+    exchange();
+    insert();
+    return fail(22, "cart-lost", range.at);
+  }
   const std::uint32_t told = range.bytes - std::min(range.bytes, static_cast<std::uint32_t>(short_by_));
   for (std::uint32_t done_bytes = 0; done_bytes < told;) {
     std::uint32_t n = std::min(setup_.chunk, told - done_bytes);

@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <vector>
 
+#include "opifex/core/dump/cartridge.hpp"
 #include "opifex/core/dump/dump.hpp"
 
 namespace opifex::report {
@@ -21,5 +22,12 @@ std::vector<std::filesystem::path> dump_figures(const std::filesystem::path& fol
 /// damaged sectors were read. Returns the PNG files. Error: exists; (device, "no_figure") if gnuplot cannot draw.
 std::vector<std::filesystem::path> draw_dump(const dump::DumpPlan& plan, const dump::DumpResult& result,
                                              const FigureRequest& request);
+
+/// The files draw_cartridge() is going to make.
+std::vector<std::filesystem::path> cartridge_figures(const std::filesystem::path& folder);
+
+/// Where the readings of a ROM (of a save, if that is all) differed, and what its data lines carried. Errors as above.
+std::vector<std::filesystem::path> draw_cartridge(const dump::CartridgePlan& plan, const dump::CartridgeResult& result,
+                                                  const FigureRequest& request);
 
 }  // namespace opifex::report

@@ -1,6 +1,7 @@
 /// From a cartridge in a reader to a ROM file and a save file: what is in it, reading it twice, and what came of it.
 #pragma once
 
+#include <array>
 #include <filesystem>
 #include <optional>
 #include <string>
@@ -72,9 +73,13 @@ struct CartridgeFile {
 
 /// Where two readings differed.
 struct UnstablePlaces {
+  static constexpr std::uint64_t kCellBytes = 256;
+  static constexpr std::size_t kMostCells = 16'384;
   std::uint64_t bytes = 0;
   std::uint32_t data_bits = 0;
   std::vector<std::uint64_t> first_offsets = {};  ///< at most 16
+  std::vector<std::uint64_t> cells = {};          ///< of kCellBytes, in order, at most kMostCells
+  std::array<std::uint64_t, 16> by_line = {};     ///< bytes in which this data line differed
   std::vector<unsigned> address_bits_1 = {};      ///< that are 1 at every place
 };
 

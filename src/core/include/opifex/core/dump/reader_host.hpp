@@ -110,6 +110,7 @@ class ReaderHost {
   std::uint64_t nonce_;
   ocr1::FrameParser parser_;
   std::uint64_t last_byte_ms_ = 0;
+  std::uint32_t most_read_ = 65536;                 ///< at once; less if the reader said too much
   std::uint32_t chunk_bytes_ = ocr1::kMostPayload;  ///< of a data frame, as the reader sends them
   std::uint16_t tag_ = 0;
   bool removed_ = false, leaving_ = false;

@@ -12,7 +12,7 @@ namespace opifex::dump {
 /// What a file of a simulated reader says (docs/simulated-reader.md).
 struct ReaderDescription {
   SimReaderSetup setup;
-  std::filesystem::path rom, save;  ///< files; save: empty for none
+  std::filesystem::path rom, save, other;  ///< files; empty: none
 };
 /// Error (refused, "bad_simulation").
 ReaderDescription load_reader(const std::filesystem::path& file);

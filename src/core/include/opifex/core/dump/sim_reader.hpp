@@ -26,6 +26,7 @@ struct SimReaderSetup {
   Bytes clock = {};             ///< 5 bytes; empty: it has none
   std::uint64_t header_at = 0;  ///< in the ROM, where the bus shows it somewhere else
   std::vector<ReaderFault> faults = {};
+  Bytes other = {};  ///< the ROM of the cartridge that is put in instead; empty: this one with all bits turned
   std::uint64_t seed = 1;
   std::uint32_t chunk = 256;
   std::uint64_t bytes_per_second = 0;  ///< of the cable; 0: as fast as they are taken
@@ -104,6 +105,7 @@ class SimReader {
   std::byte character_byte(std::uint32_t place, std::uint32_t at);
   unsigned spoiled(unsigned byte, const std::string& space, std::uint32_t at);
   std::uint32_t wired(std::uint32_t at);
+  void exchange();
   void data(const Range& range);
   void answer_with(const Range& range);
   bool read_busy() const;
@@ -128,6 +130,7 @@ class SimReader {
   std::vector<std::pair<unsigned, unsigned>> stuck_data_;
   std::vector<unsigned> stuck_address_;
   bool no_contact_ = false, dead_battery_ = false;
+  std::uint64_t exchange_after_ = 0, exchange_unseen_after_ = 0, most_read_ = 0;
   std::uint64_t unplug_after_ = 0, drop_ = 0, garbage_ = 0, corrupt_ = 0, duplicate_ = 0, silent_ = 0, slow_ms_ = 0,
                 short_by_ = 0;
   std::optional<std::uint32_t> unwritable_;

@@ -10,7 +10,9 @@ struct DumpCartridgeJob {
   std::string source;  ///< a serial port, or "sim:FILE.toml"
   dump::CartridgeRequest request;
   bool plan_only = false;
-  bool record = false;  ///< the listener is going to write NAME.dump.txt and NAME.dump.json
+  std::filesystem::path report = {};                ///< the listener is going to draw figures there; empty: none
+  std::vector<std::filesystem::path> figures = {};  ///< those figures
+  bool record = false;                              ///< the listener is going to write NAME.dump.txt and NAME.dump.json
   /// Error (usage) if there is no place for the files.
   static DumpCartridgeJob of(const std::string& source, const Settings& settings);
 };
@@ -20,7 +22,7 @@ struct DumpedCartridge {
   const dump::CartridgePlan& plan;
   const dump::CartridgeResult* result = nullptr;  ///< null: only planned, or about to begin
   bool begins = false;                            ///< it is about to begin
-  std::filesystem::path record_text = {}, record_json = {};
+  std::filesystem::path record_text = {}, record_json = {}, report = {};
   Existing existing = Existing::keep;
   const InputFiles& inputs;
 };
