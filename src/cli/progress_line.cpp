@@ -72,8 +72,12 @@ std::string ProgressLine::current_line(std::uint64_t done, std::uint64_t total) 
   const double rate = seconds > kLongEnough ? static_cast<double>(done) / seconds : 0;
   const std::uint64_t left = done < total ? total - done : 0;
   const auto percent = static_cast<int>(std::min<std::uint64_t>(done, total) * 100 / total);
-  const std::string pace =
-      rate > 0 ? fmt::format("{:.0f} MB/s  {:.0f} s left", rate / 1e6, static_cast<double>(left) / rate) : "";
+  constexpr double kMega = 1e6;  // below, as of cartridge readers, whole megabytes say nothing
+  const std::string pace = rate > 0 ? fmt::format("{}  {}",
+                                                  rate < kMega ? fmt::format("{:.1f} kB/s", rate / 1e3)
+                                                               : fmt::format("{:.0f} MB/s", rate / kMega),
+                                                  time_left(static_cast<double>(left) / rate))
+                                    : "";
   return fmt::format("{}  {:3} %  {}", stage_, percent, pace);
 }
 

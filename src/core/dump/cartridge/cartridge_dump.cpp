@@ -206,6 +206,10 @@ class CartridgeReading {
   CartridgeReading(CartridgeDump& dump, JobContext& context)
       : dump_(dump), plan_(dump.plan_), host_(dump.host_), context_(context) {}
 
+  ~CartridgeReading() { host_.watch({}); }
+  CartridgeReading(const CartridgeReading&) = delete;
+  CartridgeReading& operator=(const CartridgeReading&) = delete;
+
   CartridgeResult run() {
     const auto start = std::chrono::steady_clock::now();
     Bytes rom, save;
@@ -260,7 +264,6 @@ class CartridgeReading {
         add(result_.unstable, block.unstable);
         append(working, block.bytes);
         rom.insert(rom.end(), block.bytes.begin(), block.bytes.end());
-        context_.progress.done_bytes = rom.size();
         if (now_ms() - saved_ms >= dump_.request_.save_every_ms) keep();
       }
     } catch (const Error&) {
@@ -306,7 +309,16 @@ class CartridgeReading {
   }
   /// A reader without sums is asked for all of it a second time when it was read once: see look_again().
   TwiceRead first_reading(const Stretch& s, std::uint64_t at) {
-    return plan_.reader.sums ? twice(s, at) : TwiceRead{once(s, at), {}};
+    // At the pace of a serial line a block takes a second: its frames are shown as they come.
+    const std::uint64_t end = at + block_at(s, at);
+    context_.progress.done_bytes = at;
+    host_.watch([this, end](std::uint32_t n) {
+      context_.progress.done_bytes = std::min(end, context_.progress.done_bytes + n);
+    });
+    TwiceRead read = plan_.reader.sums ? twice(s, at) : TwiceRead{once(s, at), {}};
+    host_.watch({});
+    context_.progress.done_bytes = end;
+    return read;
   }
 
   std::uint32_t block_bytes() const { return std::min(kBlock, plan_.reader.most_read); }
@@ -385,7 +397,6 @@ class CartridgeReading {
       const TwiceRead block = first_reading(save_stretch(), save.size());
       add(result_.unstable_save, block.unstable);
       save.insert(save.end(), block.bytes.begin(), block.bytes.end());
-      context_.progress.done_bytes = save.size();
     }
     ones_ = rom_ones;
     return save;

@@ -248,6 +248,7 @@ ReaderHost::Reading ReaderHost::gather(const std::string& verb_head, std::uint32
     const std::string body = fmt::format("{}{:#x} {}", verb_head, at + first, end - first);
     const ReaderReply reply = transact(body, [&](const Frame& frame) {
       const std::uint64_t from = frame.position, to = from + frame.payload.size();
+      if (on_bytes_) on_bytes_(static_cast<std::uint32_t>(frame.payload.size()));
       if (from < at + first || to > std::uint64_t{at} + end) return;  // nobody asked for it
       for (std::size_t i = 0; i < frame.payload.size(); ++i) {
         const auto place = static_cast<std::size_t>(from - at) + i;

@@ -92,6 +92,8 @@ class ReaderHost {
   Written write_save(std::uint32_t at, ByteView bytes);
   /// Ends what is in work and switches off, within two seconds.
   void leave() noexcept;
+  /// Called with the bytes that a READ has delivered, as they come; null: nobody.
+  void watch(std::function<void(std::uint32_t)> on_bytes) { on_bytes_ = std::move(on_bytes); }
   bool cart_was_removed() const { return removed_; }
 
  private:
@@ -109,6 +111,7 @@ class ReaderHost {
   std::stop_token stop_;
   std::uint64_t nonce_;
   ocr1::FrameParser parser_;
+  std::function<void(std::uint32_t)> on_bytes_;
   std::uint64_t last_byte_ms_ = 0;
   std::uint32_t most_read_ = 65536;                 ///< at once; less if the reader said too much
   std::uint32_t chunk_bytes_ = ocr1::kMostPayload;  ///< of a data frame, as the reader sends them
