@@ -198,7 +198,10 @@ class Maker {
       const Found found = best(at);
       if (found.length < kWorth) {
         index(at, 1);
-        ++at;
+        // Where nothing has been alike for long, longer steps: each look costs two misses of the cache (3.4 s for two
+        // files of 16 MiB that have nothing in common, 0.8 s with this).
+        const std::size_t step = 1 + std::min<std::size_t>(kLongestStep - 1, (at - carried_to_) / kPatience);
+        at = std::min(at + step, target_.size());
         continue;
       }
       carry(at);
@@ -213,6 +216,7 @@ class Maker {
   }
 
  private:
+  static constexpr std::size_t kPatience = 4096, kLongestStep = 8;
   static constexpr std::size_t kWorth = 6;  // what a command with its distance may cost
   struct Found {
     Command command = kTargetRead;

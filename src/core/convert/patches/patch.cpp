@@ -135,6 +135,23 @@ std::uint32_t crc32_of(const Output& out) {
 
 namespace {
 
+/// Somebody else's bytes, without a copy of them.
+class ViewSource final : public ByteSource {
+ public:
+  ViewSource(ByteView bytes, const std::string& name) : bytes_(bytes), name_(name) {}
+  std::uint64_t size() const override { return bytes_.size(); }
+  void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
+    if (offset > bytes_.size() || out.size() > bytes_.size() - offset)
+      throw Error({.code = "truncated", .what = "the file ends too early", .file = name_});
+    std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), out.size(), out.begin());
+  }
+  std::string name() const override { return name_; }
+
+ private:
+  ByteView bytes_;
+  const std::string& name_;
+};
+
 /// For patches that are looked at before anything is written.
 class MemoryOutput final : public Output {
  public:
@@ -227,7 +244,8 @@ Patched apply_patch(ByteView patch, ByteView source, const std::string& file) {
   const PatchFacts facts = read_patch(patch, file);
   if (facts.target_bytes) patches::refuse_size(*facts.target_bytes, kMostPatchedBytes, file);
   patches::MemoryOutput out;
-  const bool back = apply_patch(patch, *memory_source(Bytes(source.begin(), source.end()), file), out, file);
+  out.bytes.reserve(static_cast<std::size_t>(patched_bytes(facts, patch, source.size(), false)));
+  const bool back = apply_patch(patch, patches::ViewSource(source, file), out, file);
   return {std::move(out.bytes), back};
 }
 

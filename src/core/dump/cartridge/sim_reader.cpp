@@ -67,6 +67,7 @@ std::pair<unsigned, double> rate_of(const ReaderFault& fault) {
 }  // namespace
 
 SimReader::SimReader(SimReaderSetup setup) : setup_(std::move(setup)), state_(setup_.seed * 2 + 1) {
+  note_bus();
   for (const ReaderFault& fault : setup_.faults) set_fault(fault);
 }
 
@@ -135,8 +136,17 @@ void SimReader::exchange() {
   for (std::byte& b : setup_.save) b = ~b;
 }
 
+/// What every byte depends on, found out once.
+void SimReader::note_bus() {
+  own_bus_ = bus_ == setup_.bus;
+  own_mapper_ = setup_.mapper.empty() || setup_.mapper == mapper_;
+  wide_ = bus_ == "md" || bus_ == "n64" || bus_ == "gba";
+  high_first_ = bus_ != "gba";
+}
+
 void SimReader::lose_bus() {
   bus_ = "none";
+  note_bus();
   powered_ = false;
   armed_.reset();
 }
@@ -297,6 +307,7 @@ void SimReader::choose_bus(const Line& line) {
   if (name != "none" && !bus_named(name)) return fail(13, "bad-argument");
   armed_.reset();
   bus_ = name;
+  note_bus();
   powered_ = name != "none";
   done({{"bus", bus_}});
 }
@@ -310,6 +321,7 @@ void SimReader::power(const Line& line) {
 
 void SimReader::mapper(const Line& line) {
   mapper_ = line.arguments[0];
+  note_bus();
   done({{"mapper", mapper_}});
 }
 
@@ -371,10 +383,9 @@ std::uint32_t SimReader::wired(std::uint32_t at) {
   return at;
 }
 
-unsigned SimReader::spoiled(unsigned byte, const std::string& space, std::uint32_t at) {
+unsigned SimReader::spoiled(unsigned byte, Space space, std::uint32_t at) {
   // On a bus of 16 bits a line is in every other byte.
-  const bool wide = space == "rom" && (bus_ == "md" || bus_ == "n64" || bus_ == "gba");
-  const bool high_first = bus_ != "gba";
+  const bool wide = space == Space::rom && wide_, high_first = high_first_;
   const unsigned shift = !wide ? 0 : (at % 2 == 0) == high_first ? 8 : 0;
   const auto mask_of = [&](unsigned line) { return line >= shift && line < shift + 8 ? 1u << (line - shift) : 0u; };
   for (const auto& [line, level] : stuck_data_) byte = level == 1 ? byte | mask_of(line) : byte & ~mask_of(line);
@@ -386,35 +397,35 @@ unsigned SimReader::spoiled(unsigned byte, const std::string& space, std::uint32
 /// Told another mapper than it has, a reader sees the first banks over and over.
 std::uint32_t SimReader::banked(std::uint32_t place) const {
   constexpr std::uint32_t kFirstBanks = 0x8000;
-  return setup_.mapper.empty() || setup_.mapper == mapper_ ? place : place % kFirstBanks;
+  return own_mapper_ ? place : place % kFirstBanks;
 }
 
 /// Of a cartridge with character RAM nothing that was ever written.
 std::byte SimReader::character_byte(std::uint32_t place, std::uint32_t at) {
   constexpr std::uint32_t kFirstBank = 0x2000;
-  if (bus_ != setup_.bus || setup_.character.empty()) return static_cast<std::byte>(0xFF);
+  if (!own_bus_ || setup_.character.empty()) return static_cast<std::byte>(0xFF);
   if (banked(kMostRead) != kMostRead) place %= kFirstBank;
   return static_cast<std::byte>(
-      spoiled(std::to_integer<unsigned>(setup_.character[place % setup_.character.size()]), "chr", at));
+      spoiled(std::to_integer<unsigned>(setup_.character[place % setup_.character.size()]), Space::chr, at));
 }
 
-std::byte SimReader::byte_of(const std::string& space, std::uint32_t at) {
+std::byte SimReader::byte_of(Space space, std::uint32_t at) {
   const std::uint32_t place = wired(at);
-  if (space == "ram") {
+  if (space == Space::ram) {
     if (setup_.save.empty() || dead_battery_) return static_cast<std::byte>(spoiled(0, space, at));
     return static_cast<std::byte>(
         spoiled(std::to_integer<unsigned>(setup_.save[place % setup_.save.size()]), space, at));
   }
-  if (space == "chr") return character_byte(place, at);
-  if (space == "rtc") return setup_.clock[at % setup_.clock.size()];
-  if (bus_ != setup_.bus || setup_.rom.empty()) return static_cast<std::byte>(0xFF);
+  if (space == Space::chr) return character_byte(place, at);
+  if (space == Space::rtc) return setup_.clock[at % setup_.clock.size()];
+  if (!own_bus_ || setup_.rom.empty()) return static_cast<std::byte>(0xFF);
   unsigned byte = 0xFF;
   const std::uint32_t shown = banked(place);
   if (shown != place)
     return static_cast<std::byte>(spoiled(std::to_integer<unsigned>(setup_.rom[shown % setup_.rom.size()]), space, at));
   if (place < setup_.rom.size())
     byte = std::to_integer<unsigned>(setup_.rom[place]);
-  else if (bus_ == "gba")  // half of the address comes back
+  else if (wide_ && !high_first_)  // of a GBA half of the address comes back
     byte = (place / 2 >> (place % 2 == 0 ? 0 : 8)) & 0xFF;
   else if (std::has_single_bit(setup_.rom.size()))
     byte = std::to_integer<unsigned>(setup_.rom[place % setup_.rom.size()]);
@@ -439,7 +450,10 @@ std::optional<SimReader::Range> SimReader::range_of(const Line& line) {
   const bool outside = *length > most_read || *length == 0 || *length > kMostRead || at + *length > end ||
                        (by_bank && std::uint64_t{*start} + *length > window);
   if (outside) return fail(14, "range"), std::nullopt;
-  return Range{space, static_cast<std::uint32_t>(at), *length};
+  static constexpr std::array kSpaces = {std::pair("rom", Space::rom), std::pair("ram", Space::ram),
+                                         std::pair("chr", Space::chr), std::pair("rtc", Space::rtc)};
+  const auto named = std::find_if(kSpaces.begin(), kSpaces.end(), [&](const auto& s) { return s.first == space; });
+  return Range{named->second, static_cast<std::uint32_t>(at), *length};
 }
 
 /// The frames of an answer, and its last one.
@@ -491,10 +505,10 @@ void SimReader::header() {
   reading_ = tag_;
   // Where the console's bus shows it elsewhere than the ROM has it, the addresses are the bus's.
   if (setup_.header_at == 0 || setup_.header_at == bus->header_at)
-    return data({"rom", bus->header_at, bus->header_bytes});
+    return data({Space::rom, bus->header_at, bus->header_bytes});
   Frame frame{.kind = 'D', .sequence = sequence_++, .tag = tag_, .position = bus->header_at};
   for (std::uint32_t i = 0; i < bus->header_bytes; ++i)
-    frame.payload.push_back(byte_of("rom", static_cast<std::uint32_t>(setup_.header_at) + i));
+    frame.payload.push_back(byte_of(Space::rom, static_cast<std::uint32_t>(setup_.header_at) + i));
   const std::string crc = crc_text(frame.payload);
   emit(std::move(frame));
   done({{"bytes", std::to_string(bus->header_bytes)}, {"crc32", crc}});
@@ -570,12 +584,12 @@ void SimReader::commit(const Line& line) {
     const auto at = static_cast<std::uint32_t>(writing.at + i);
     if (unwritable_ == at) continue;
     setup_.save[wired(at) % setup_.save.size()] =
-        static_cast<std::byte>(spoiled(std::to_integer<unsigned>(writing.data[i]), "ram", at));
+        static_cast<std::byte>(spoiled(std::to_integer<unsigned>(writing.data[i]), Space::ram, at));
   }
   std::optional<std::uint32_t> bad;
   for (std::size_t i = 0; i < writing.data.size() && !bad; ++i) {
     const auto at = static_cast<std::uint32_t>(writing.at + i);
-    if (byte_of("ram", at) != writing.data[i]) bad = at;
+    if (byte_of(Space::ram, at) != writing.data[i]) bad = at;
   }
   if (lose_commit_) {
     lose_commit_ = false;

@@ -69,8 +69,9 @@ class SimReader {
     std::vector<bool> have;
     std::uint64_t last_put_ms = 0;
   };
+  enum class Space { rom, ram, chr, rtc };
   struct Range {
-    std::string space;
+    Space space = Space::rom;
     std::uint32_t at = 0, bytes = 0;
   };
   using Pairs = std::vector<std::pair<std::string, std::string>>;
@@ -82,6 +83,7 @@ class SimReader {
   void fail(unsigned code, std::string_view word, std::uint32_t position = 0, std::string_view text = {});
   void event(std::string_view what);
   void lose_bus();
+  void note_bus();
 
   void hello();
   void state();
@@ -100,10 +102,10 @@ class SimReader {
 
   std::optional<Range> range_of(const ocr1::Line& line);
   bool ready_to_read();
-  std::byte byte_of(const std::string& space, std::uint32_t at);
+  std::byte byte_of(Space space, std::uint32_t at);
   std::uint32_t banked(std::uint32_t place) const;
   std::byte character_byte(std::uint32_t place, std::uint32_t at);
-  unsigned spoiled(unsigned byte, const std::string& space, std::uint32_t at);
+  unsigned spoiled(unsigned byte, Space space, std::uint32_t at);
   std::uint32_t wired(std::uint32_t at);
   void exchange();
   void data(const Range& range);
@@ -119,6 +121,7 @@ class SimReader {
   std::uint16_t tag_ = 0;
   std::uint8_t sequence_ = 0;
   std::string bus_ = "none", mapper_ = "none";
+  bool own_bus_ = false, own_mapper_ = false, wide_ = false, high_first_ = false;  // of each byte that is asked for
   bool present_ = true, powered_ = false, in_read_ = false;
   unsigned insertions_ = 1;
   std::uint16_t reading_ = 0;  // tag of the READ in work
