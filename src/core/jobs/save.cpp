@@ -67,13 +67,6 @@ Game read_game(const fs::path& game) {
   return {machine, rom::read_header(*machine, rom::read_rom(*content->bytes, container))};
 }
 
-/// Of endings that one machine's saves alone have.
-const rom::Machine* machine_by_ending(const std::string& extension) {
-  static constexpr std::array<std::string_view, 4> kOfN64 = {".EEP", ".SRA", ".FLA", ".MPK"};
-  const bool n64 = std::find(kOfN64.begin(), kOfN64.end(), extension) != kOfN64.end();
-  return n64 ? rom::find_machine("n64") : nullptr;
-}
-
 Outcome check(const SaveJob& job, Listener& listener) {
   SaveTold told{.action = job.action, .path = job.words[0], .other = {}};
   const Bytes save = read_save_file(told.path);
@@ -81,7 +74,7 @@ Outcome check(const SaveJob& job, Listener& listener) {
   const std::string extension = to_upper_ascii(told.path.extension().string());
   std::optional<Game> game;
   if (!told.game.empty()) game = read_game(told.game);
-  const rom::Machine* machine = job.machine ? job.machine : game ? game->machine : machine_by_ending(extension);
+  const rom::Machine* machine = job.machine ? job.machine : game ? game->machine : rom::machine_of_save(extension);
   told.facts = rom::examine_save(save, game ? &game->header : nullptr, machine, extension);
   told.sha1 = digest_of("sha1", save);
   listener.result(told);

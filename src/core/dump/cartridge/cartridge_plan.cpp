@@ -24,6 +24,14 @@ bool all_alike(ByteView bytes) {
   return std::all_of(bytes.begin(), bytes.end(), [&](std::byte b) { return b == bytes.front(); });
 }
 
+/// But for what a dirty contact spoils: otherwise its chip would seem to have no end.
+bool nearly_alike(ByteView a, ByteView b) {
+  constexpr std::size_t kSpoiled = 16;  // one in so many
+  std::size_t differing = 0;
+  for (std::size_t i = 0; i < a.size(); ++i) differing += a[i] == b[i] ? 0u : 1u;
+  return differing <= a.size() / kSpoiled;
+}
+
 }  // namespace
 
 class CartridgePlanner {
@@ -182,16 +190,16 @@ class CartridgePlanner {
 
   bool ends_at(std::uint64_t size) {
     const Bytes behind = sample(size);
-    bool address = true;
-    for (std::size_t i = 0; i + 1 < behind.size(); i += 2)
-      address = address && (std::to_integer<unsigned>(behind[i]) | std::to_integer<unsigned>(behind[i + 1]) << 8) ==
-                               ((size + i) / 2 & 0xFFFF);
-    if (address) return true;
-    if (behind == sample(0)) return sample(size + size / 2) == sample(size / 2);
+    Bytes addresses(behind.size());
+    for (std::size_t i = 0; i < addresses.size(); ++i)
+      addresses[i] = static_cast<std::byte>((size + i) / 2 >> (i % 2 == 0 ? 0 : 8));
+    if (nearly_alike(behind, addresses)) return true;
+    if (nearly_alike(behind, sample(0))) return nearly_alike(sample(size + size / 2), sample(size / 2));
     // A chip may have a long blank part: its bus is only silent if all that follows is.
-    if (!all_alike(behind)) return false;
+    const Bytes silence(behind.size(), behind.front());
+    if (!nearly_alike(behind, silence)) return false;
     for (std::uint64_t at = size; at < plan_.machine->most_bytes; at += std::max(size / 2, at / 2))
-      if (sample(at) != behind) return false;
+      if (!nearly_alike(sample(at), behind)) return false;
     return true;
   }
 

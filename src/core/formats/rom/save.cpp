@@ -1,6 +1,7 @@
 #include "opifex/core/formats/rom/save.hpp"
 
 #include <algorithm>
+#include <array>
 #include <bit>
 
 #include <fmt/ranges.h>
@@ -118,6 +119,11 @@ std::vector<std::uint64_t> usual_save_sizes(const Machine& machine, std::string_
   std::vector<std::uint64_t> all;
   for (std::uint64_t bytes = 128; bytes <= 256 << 10; bytes *= 2) all.push_back(bytes);
   return all;
+}
+
+const Machine* machine_of_save(std::string_view extension) {
+  static constexpr std::array<std::string_view, 4> kOfN64 = {".EEP", ".SRA", ".FLA", ".MPK"};
+  return std::find(kOfN64.begin(), kOfN64.end(), extension) != kOfN64.end() ? find_machine("n64") : nullptr;
 }
 
 SaveFacts examine_save(ByteView save, const Header* game, const Machine* machine, std::string_view extension) {

@@ -32,6 +32,9 @@ SaveFacts examine_save(ByteView save, const Header* game, const Machine* machine
 /// What cartridges of this machine keep; where the ending of the name tells the kind of memory only that.
 std::vector<std::uint64_t> usual_save_sizes(const Machine& machine, std::string_view extension = {});
 
+/// Where the ending of the name, in upper case, tells it; else null.
+const Machine* machine_of_save(std::string_view extension);
+
 struct SaveForm {
   std::optional<std::uint64_t> size_bytes = {};  ///< of the memory
   unsigned fill = 0xFF;                          ///< of what is added
