@@ -1,8 +1,11 @@
 // Cartridges as their owners meet them: what is this, was it read right, and make of it what the loader wants.
 #include <algorithm>
+#include <chrono>
 #include <sstream>
+#include <thread>
 
 #include "program.hpp"
+#include "running.hpp"
 
 namespace opifex::testkit {
 namespace {
@@ -274,6 +277,41 @@ TEST_F(Readers, FiguresShowWhereItDifferedAndThroughWhichLine) {
   fs::remove_all(*this / "out");
   EXPECT_EQ(dump({"--report", "figures"}).exit_code, 4);
   EXPECT_FALSE(fs::exists(*this / "out"));
+}
+
+TEST_F(Readers, KilledAtRandomMomentsItStillComesToTheSameBytes) {
+  // Two seconds or so for all of it.
+  describe("", "[reader]\nbytes_per_second = 40000\n");
+  const std::vector<std::string> words = {"dump", "sim:reader.toml", "--out", "out/", "--save-every",
+                                          "20ms", "--hashes",        "none"};
+  const auto seed = static_cast<std::uint64_t>(::getpid());
+  SCOPED_TRACE(fmt::format("seed {}", seed));
+  Random random(seed);
+  int killed = 0;
+  for (int i = 0; i < 6; ++i) {
+    const Running run(folder.path(), words);
+    std::this_thread::sleep_for(std::chrono::milliseconds(500 + random.below(1500)));
+    run.kill(SIGKILL);
+    killed += run.wait() == -SIGKILL ? 1 : 0;
+    if (!fs::exists(*this / "out/MOTH LANTERN.gb")) continue;
+    ASSERT_EQ(read_file(*this / "out/MOTH LANTERN.gb"), read_file(*this / "moth.gb")) << "after run " << i;
+    fs::remove_all(*this / "out");
+  }
+  EXPECT_GE(killed, 3) << "too few were still running to prove anything";
+  EXPECT_EQ(Running(folder.path(), words).wait(), 0);
+  EXPECT_EQ(read_file(*this / "out/MOTH LANTERN.gb"), read_file(*this / "moth.gb"));
+  EXPECT_EQ(listing(*this / "out").size(), 2u) << "nothing of the unfinished ones is left";
+  // Ctrl-C ends it, and keeps what there is.
+  fs::remove_all(*this / "out");
+  const Running stopped(folder.path(), words);
+  std::this_thread::sleep_for(std::chrono::milliseconds(1000));
+  stopped.kill(SIGINT);
+  EXPECT_EQ(stopped.wait(), 130);
+  EXPECT_TRUE(fs::exists(*this / "out/MOTH LANTERN.gb.opifex-state"));
+  EXPECT_EQ(Running(folder.path(), words).wait(), 0);
+  EXPECT_EQ(read_file(*this / "out/MOTH LANTERN.gb"), read_file(*this / "moth.gb"));
+  EXPECT_EQ(read_file(*this / "out/MOTH LANTERN.sav"), read_file(*this / "moth.sav"));
+  EXPECT_EQ(listing(*this / "out").size(), 2u);
 }
 
 TEST_F(Readers, ANesCartridgeIsReadByItsUsersWord) {

@@ -13,6 +13,7 @@
 #include "opifex/core/base/hash.hpp"
 
 #include "program.hpp"
+#include "running.hpp"
 
 namespace opifex::testkit {
 namespace {
@@ -417,33 +418,6 @@ TEST_F(Dumping, MistakesGetAnAnswer) {
   EXPECT_EQ(dump("clean", {"--restart"}).exit_code, 0);
   EXPECT_EQ(dumped(), original);
 }
-
-/// A run of the program that can be killed.
-class Running {
- public:
-  Running(const fs::path& folder, std::vector<std::string> words) {
-    words.insert(words.begin(), OPIFEX_PROGRAM);
-    std::vector<char*> arguments;
-    for (std::string& w : words) arguments.push_back(w.data());
-    arguments.push_back(nullptr);
-    posix_spawn_file_actions_t actions;
-    posix_spawn_file_actions_init(&actions);
-    posix_spawn_file_actions_addchdir_np(&actions, folder.c_str());
-    for (const int fd : {1, 2}) posix_spawn_file_actions_addopen(&actions, fd, "/dev/null", O_WRONLY, 0);
-    EXPECT_EQ(posix_spawn(&pid_, OPIFEX_PROGRAM, &actions, nullptr, arguments.data(), environ), 0);
-    posix_spawn_file_actions_destroy(&actions);
-  }
-  void kill(int signal) const { ::kill(pid_, signal); }
-  /// Exit code, or minus the signal that ended it.
-  int wait() const {
-    int status = 0;
-    ::waitpid(pid_, &status, 0);
-    return WIFEXITED(status) ? WEXITSTATUS(status) : -WTERMSIG(status);
-  }
-
- private:
-  pid_t pid_ = 0;
-};
 
 TEST_F(Dumping, KilledAtTwentyRandomMomentsItStillComesToTheSameBytes) {
   // About two seconds of real time for the whole disc, so that there is something to kill.
