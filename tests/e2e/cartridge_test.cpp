@@ -288,7 +288,7 @@ TEST_F(Readers, KilledAtRandomMomentsItStillComesToTheSameBytes) {
   SCOPED_TRACE(fmt::format("seed {}", seed));
   Random random(seed);
   int killed = 0;
-  for (int i = 0; i < 6; ++i) {
+  for (int i = 0; i < 4; ++i) {
     const Running run(folder.path(), words);
     std::this_thread::sleep_for(std::chrono::milliseconds(500 + random.below(1500)));
     run.kill(SIGKILL);
@@ -297,7 +297,7 @@ TEST_F(Readers, KilledAtRandomMomentsItStillComesToTheSameBytes) {
     ASSERT_EQ(read_file(*this / "out/MOTH LANTERN.gb"), read_file(*this / "moth.gb")) << "after run " << i;
     fs::remove_all(*this / "out");
   }
-  EXPECT_GE(killed, 3) << "too few were still running to prove anything";
+  EXPECT_GE(killed, 2) << "too few were still running to prove anything";
   EXPECT_EQ(Running(folder.path(), words).wait(), 0);
   EXPECT_EQ(read_file(*this / "out/MOTH LANTERN.gb"), read_file(*this / "moth.gb"));
   EXPECT_EQ(listing(*this / "out").size(), 2u) << "nothing of the unfinished ones is left";

@@ -1,6 +1,5 @@
 // Reads a cartridge twice, block by block, and writes what is sure.
 #include <algorithm>
-#include <bit>
 #include <chrono>
 
 #include <fcntl.h>
@@ -10,6 +9,7 @@
 #include "opifex/core/io/byte_source.hpp"
 #include "opifex/core/io/output.hpp"
 
+#include "readings.hpp"
 #include "working_state.hpp"
 
 namespace opifex::dump {
@@ -30,92 +30,9 @@ std::string_view to_string(CartridgeVerdict verdict) {
   return "damaged";
 }
 
-// ---- the state on the disk
-
-namespace {
-
-/// "1,20,300"; false if one is none.
-bool numbers_of(std::string_view list, std::vector<std::uint64_t>& out) {
-  while (!list.empty()) {
-    const std::string_view one = list.substr(0, list.find(','));
-    const auto n = ocr1::parse_number(one);
-    if (!n) return false;
-    out.push_back(*n);
-    list = one.size() == list.size() ? "" : list.substr(one.size() + 1);
-  }
-  return true;
-}
-
-}  // namespace
-
-std::optional<WorkingState> WorkingState::load(const fs::path& file) {
-  std::error_code error;
-  constexpr std::uintmax_t kMost = 1 << 20;
-  if (!fs::is_regular_file(file, error) || fs::file_size(file, error) > kMost) return std::nullopt;
-  const SourcePtr source = open_file(file);
-  const ocr1::Frame text{.payload = read_up_to(*source, 0, static_cast<std::size_t>(source->size()))};
-  const ocr1::Fields fields = text.fields();
-  const auto get = [&](std::string_view key) {
-    const auto at = fields.find(key);
-    return at == fields.end() ? std::string() : at->second;
-  };
-  const auto number = [&](std::string_view key) { return ocr1::parse_number(get(key)); };
-  const auto header = ocr1::parse_hex(get("header"));
-  const auto rom = number("rom-bytes"), character = number("character-bytes"), done = number("done"),
-             bytes = number("unstable-bytes"), bits = number("unstable-bits"), ones = number("unstable-ones");
-  if (!rom || !character || !done || !bytes || !bits || !ones || *done > *rom) return std::nullopt;
-  WorkingState state{.machine = get("machine"),
-                     .header = header.value_or(Bytes()),
-                     .rom_bytes = *rom,
-                     .character_bytes = *character,
-                     .done = *done};
-  state.unstable.bytes = *bytes;
-  state.unstable.data_bits = *bits;
-  state.places_1 = *ones == UINT32_MAX ? UINT64_MAX : *ones;
-  std::vector<std::uint64_t> lines;
-  if (!numbers_of(get("unstable-offsets"), state.unstable.first_offsets) ||
-      !numbers_of(get("unstable-cells"), state.unstable.cells) || !numbers_of(get("unstable-lines"), lines) ||
-      lines.size() != state.unstable.by_line.size())
-    return std::nullopt;
-  std::copy(lines.begin(), lines.end(), state.unstable.by_line.begin());
-  return state;
-}
-
-void WorkingState::save(const fs::path& file) const {
-  write_whole_file(file,
-                   ocr1::text_of({{"machine", machine},
-                                  {"header", hex(header)},
-                                  {"rom-bytes", std::to_string(rom_bytes)},
-                                  {"character-bytes", std::to_string(character_bytes)},
-                                  {"done", std::to_string(done)},
-                                  {"unstable-bytes", std::to_string(unstable.bytes)},
-                                  {"unstable-bits", std::to_string(unstable.data_bits)},
-                                  {"unstable-ones", std::to_string(std::min<std::uint64_t>(places_1, UINT32_MAX))},
-                                  {"unstable-cells", fmt::format("{}", fmt::join(unstable.cells, ","))},
-                                  {"unstable-lines", fmt::format("{}", fmt::join(unstable.by_line, ","))},
-                                  {"unstable-offsets", fmt::format("{}", fmt::join(unstable.first_offsets, ","))}}) +
-                       "\n",
-                   Existing::replace);
-}
-
-bool WorkingState::fits(const CartridgePlan& plan) const {
-  return machine == plan.machine->id && header == plan.raw.bytes && rom_bytes == plan.rom_bytes &&
-         character_bytes == plan.character_bytes;
-}
-
-// ---- reading
-
 namespace {
 
 constexpr std::uint32_t kBlock = 8192;
-
-[[noreturn]] void cart_lost() {
-  throw Error({.fault = Fault::device,
-               .code = "cart_lost",
-               .what = "the cartridge lost its contact, or was taken out",
-               .hint = "clean its contacts, put it in firmly, and give the same command: it goes on where it stopped"});
-}
-
 constexpr std::string_view kChanged = "cart_changed";
 
 [[noreturn]] void cart_changed() {
@@ -124,73 +41,6 @@ constexpr std::string_view kChanged = "cart_changed";
                .what = "the cartridge was taken out or exchanged while it was read",
                .hint = "give the same command again, and leave the cartridge in"});
 }
-
-Bytes read_once(ReaderHost& host, std::string_view space, std::uint32_t at, std::uint32_t bytes) {
-  ReaderHost::Reading reading = host.read(std::string(space), at, bytes);
-  if (reading.cart_lost) cart_lost();
-  return std::move(reading.bytes);
-}
-
-void note_cell(UnstablePlaces& out, std::uint64_t at) {
-  const std::uint64_t cell = at / UnstablePlaces::kCellBytes;
-  if (out.cells.size() < UnstablePlaces::kMostCells && (out.cells.empty() || out.cells.back() != cell))
-    out.cells.push_back(cell);
-}
-
-/// Every place where one of the readings differs from the first.
-void note_differences(const std::vector<Bytes>& readings, std::uint64_t at, rom::BusOrder bus, UnstablePlaces& out,
-                      std::uint64_t& ones) {
-  constexpr std::size_t kMostOffsets = 16;
-  for (std::size_t i = 0; i < readings.front().size(); ++i) {
-    unsigned differing = 0;
-    for (const Bytes& reading : readings) differing |= std::to_integer<unsigned>(reading[i] ^ readings.front()[i]);
-    if (differing == 0) continue;
-    ++out.bytes;
-    const bool high = bus != rom::BusOrder::bytes && ((at + i) % 2 == 0) == (bus == rom::BusOrder::big);
-    out.data_bits |= differing << (high ? 8 : 0);
-    for (unsigned bit = 0; bit < 8; ++bit) out.by_line[bit + (high ? 8 : 0)] += differing >> bit & 1;
-    note_cell(out, at + i);
-    ones &= at + i;
-    if (out.first_offsets.size() < kMostOffsets) out.first_offsets.push_back(at + i);
-  }
-}
-
-}  // namespace
-
-namespace {
-
-/// Only the reader's sum differed: where, nobody knows.
-UnstablePlaces somewhere_at(std::uint64_t at) {
-  return {.bytes = 1, .first_offsets = {at}, .cells = {at / UnstablePlaces::kCellBytes}};
-}
-
-}  // namespace
-
-TwiceRead read_twice(ReaderHost& host, const ReaderFacts& reader, std::string_view space, std::uint32_t at,
-                     std::uint32_t bytes, rom::BusOrder bus) {
-  // An odd number, so that there is a majority.
-  constexpr std::size_t kReadings = 7;
-  TwiceRead out{read_once(host, space, at, bytes), {}};
-  const auto summed = reader.sums ? host.sum(std::string(space), at, bytes) : std::nullopt;
-  std::vector<Bytes> readings = {out.bytes};
-  if (summed) {
-    if (to_upper_ascii(digest_of("crc32", out.bytes)) == *summed) return out;
-  } else {
-    readings.push_back(read_once(host, space, at, bytes));
-    if (readings[0] == readings[1]) return out;
-  }
-  while (readings.size() < kReadings) readings.push_back(read_once(host, space, at, bytes));
-  std::uint64_t ones = UINT64_MAX;
-  note_differences(readings, at, bus, out.unstable, ones);
-  // The sum alone may have met the flicker: then nobody knows where.
-  if (out.unstable.bytes == 0) out.unstable = somewhere_at(at);
-  for (unsigned bit = 0; bit < 32; ++bit)
-    if (ones != UINT64_MAX && (ones >> bit & 1) != 0) out.unstable.address_bits_1.push_back(bit);
-  out.bytes = *rom::compare_reads(nullptr, readings).majority;
-  return out;
-}
-
-namespace {
 
 /// Part of what is read that is in one space of the reader.
 struct Stretch {
@@ -218,8 +68,9 @@ class CartridgeReading {
     if (save_bytes_ > 0) save = read_save();
     read_clock();
     try {
-      make_sure_it_is_the_same();
+      if (was_moved()) cart_changed();
       look_again(rom, save);
+      make_sure_it_is_the_same();
       if (plan_.rom_bytes == 0) look_for_dead_lines(save);
     } catch (const Error& e) {
       if (e.details.code == kChanged) forget();
@@ -412,30 +263,33 @@ class CartridgeReading {
     }
   }
 
+  bool was_moved() { return host_.cart_was_removed() || host_.state().insertions != plan_.insertions; }
+
   /// A cartridge that was changed in between would be a mixture of two.
   void make_sure_it_is_the_same() {
-    const bool moved = host_.cart_was_removed() || host_.state().insertions != plan_.insertions;
+    const bool moved = was_moved();
     const auto header = plan_.raw.bytes.empty() || moved ? std::nullopt : host_.header();
     if (!moved && (plan_.raw.bytes.empty() || (header && header->bytes == plan_.raw.bytes))) return;
-    if (!moved && result_.unstable.bytes > 0) return;  // the contacts flicker: that is told already
+    if (!moved && is_unstable()) return;  // the contacts flicker: that is told already
     cart_changed();
   }
+  bool is_unstable() const { return result_.unstable.bytes + result_.unstable_save.bytes > 0; }
 
   /// The second reading of all of it, or the third: of two cartridges with one header a reader that does not notice the
   /// exchange gives a mixture. One that makes sums reads it by itself, which no cable slows.
-  void look_again(const Bytes& rom, const Bytes& save) {
-    if (result_.unstable.bytes + result_.unstable_save.bytes > 0 && plan_.reader.sums) return;  // told already
+  void look_again(Bytes& rom, Bytes& save) {
+    if (plan_.reader.sums && is_unstable()) return;  // told already
     if (!plan_.reader.sums) context_.progress.begin("reading it again", rom.size() + save.size());
     const std::size_t program = rom.size() - std::min<std::size_t>(rom.size(), plan_.character_bytes);
-    look_again_at(rom_stretch(), ByteView(rom).first(program), result_.unstable);
-    look_again_at(character_stretch(), ByteView(rom).subspan(program), result_.unstable);
+    look_again_at(rom_stretch(), std::span(rom).first(program), result_.unstable);
+    look_again_at(character_stretch(), std::span(rom).subspan(program), result_.unstable);
     look_again_at(save_stretch(), save, result_.unstable_save);
   }
 
-  void look_again_at(const Stretch& s, ByteView bytes, UnstablePlaces& unstable) {
+  void look_again_at(const Stretch& s, std::span<std::byte> bytes, UnstablePlaces& unstable) {
     const std::uint64_t rom_ones = std::exchange(ones_, UINT64_MAX);
     for (std::size_t at = 0; at < bytes.size(); at += plan_.reader.most_read) {
-      const ByteView part = bytes.subspan(at, std::min<std::size_t>(plan_.reader.most_read, bytes.size() - at));
+      const auto part = bytes.subspan(at, std::min<std::size_t>(plan_.reader.most_read, bytes.size() - at));
       const auto sum = plan_.reader.sums ? host_.sum(std::string(s.space), static_cast<std::uint32_t>(at),
                                                      static_cast<std::uint32_t>(part.size()))
                                          : std::nullopt;
@@ -450,20 +304,30 @@ class CartridgeReading {
     ones_ = rom_ones;
   }
 
-  /// The block that begins there, and what it was before.
-  void compare_again(const Stretch& s, std::uint64_t at, ByteView before, UnstablePlaces& found) {
-    const auto is_as_before = [&](const Bytes& now) { return std::equal(now.begin(), now.end(), before.begin()); };
-    if (!plan_.reader.sums && is_as_before(once(s, at, before.size()))) {
-      context_.progress.done_bytes += block_at(s, at, before.size());
-      return;
+  /// The block that begins there, and what it was before; what most readings had takes its place.
+  void compare_again(const Stretch& s, std::uint64_t at, std::span<std::byte> before, UnstablePlaces& found) {
+    const std::span<std::byte> block = before.first(block_at(s, at, before.size()));
+    if (!plan_.reader.sums) {
+      const Bytes now = once(s, at, block.size());
+      context_.progress.done_bytes += block.size();
+      if (std::equal(now.begin(), now.end(), block.begin())) return;
     }
-    const TwiceRead again = twice(s, at, before.size());
-    if (again.unstable.bytes > 0)
-      add(found, again.unstable);
-    else if (!is_as_before(again.bytes))
-      cart_changed();
-    else if (!plan_.reader.sums)
-      add(found, somewhere_at(at));  // one reading of three was another one
+    TwiceRead again = twice(s, at, block.size());
+    if (again.unstable.bytes == 0) {
+      if (std::equal(again.bytes.begin(), again.bytes.end(), block.begin()) && plan_.reader.sums) return;
+      // What was read twice alike, and is another twice alike, is another cartridge's; what was read once may flicker.
+      if (plan_.reader.sums || !nearly_alike(again.bytes, block)) cart_changed();
+      again.unstable = differences_at(s, at, block, again.bytes);
+    }
+    add(found, again.unstable);
+    std::copy(again.bytes.begin(), again.bytes.end(), block.begin());
+  }
+
+  UnstablePlaces differences_at(const Stretch& s, std::uint64_t at, ByteView one, ByteView other) {
+    UnstablePlaces places;
+    std::uint64_t ones = UINT64_MAX;
+    note_differences({Bytes(one.begin(), one.end()), Bytes(other.begin(), other.end())}, at, s.bus, places, ones);
+    return places.bytes > 0 ? places : somewhere_at(at);  // a third reading was another one
   }
 
   void judge(const Bytes& rom) {

@@ -8,6 +8,7 @@
 #include "opifex/core/formats/rom/convert.hpp"
 #include "opifex/core/io/byte_source.hpp"
 
+#include "readings.hpp"
 #include "working_state.hpp"
 
 namespace opifex::dump {
@@ -22,14 +23,6 @@ constexpr std::string_view kClean =
 
 bool all_alike(ByteView bytes) {
   return std::all_of(bytes.begin(), bytes.end(), [&](std::byte b) { return b == bytes.front(); });
-}
-
-/// But for what a dirty contact spoils: otherwise its chip would seem to have no end.
-bool nearly_alike(ByteView a, ByteView b) {
-  constexpr std::size_t kSpoiled = 16;  // one in so many
-  std::size_t differing = 0;
-  for (std::size_t i = 0; i < a.size(); ++i) differing += a[i] == b[i] ? 0u : 1u;
-  return differing <= a.size() / kSpoiled;
 }
 
 }  // namespace
