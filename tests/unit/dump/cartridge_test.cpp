@@ -197,6 +197,26 @@ TEST_F(CartridgeDumping, WithoutSumsAFlickerIsTheMajoritysAndTold) {
   EXPECT_GT(2 * right, unsure) << "most of what was in doubt came out right";
 }
 
+TEST_F(CartridgeDumping, AWordThatIsTooSmallIsNeverAgreedTo) {
+  // These headers do not tell a size.
+  for (const char* id : {"gba", "n64"}) {
+    const bool is_gba = std::string_view(id) == "gba";
+    const Bytes rom = is_gba ? gba(random, 256 << 10) : n64(random, 4 << 20);
+    for (const std::size_t told : {rom.size() / 2, rom.size()}) {
+      SimReader reader({.rom = rom, .bus = is_gba ? "gba" : "n64"});
+      SimLink link(reader);
+      CartridgeRequest r = request();
+      r.existing = Existing::replace;
+      r.machine = rom::find_machine(id);
+      r.rom_bytes = told;
+      CartridgeDump dumping(r, link, {});
+      QuietContext context;
+      EXPECT_EQ(dumping.run(context).verdict, told == rom.size() ? CartridgeVerdict::agreed : CartridgeVerdict::unsure)
+          << id << " " << told;
+    }
+  }
+}
+
 TEST_F(CartridgeDumping, AnUnfinishedOneIsNotFinishedWithAnother) {
   const Bytes one = gba(random, 128 << 10);
   Bytes two = one;
@@ -328,6 +348,7 @@ TEST_F(NesCartridge, BothChipsComeUnderAHeaderOfTheUsersWord) {
 TEST_F(NesCartridge, AWrongWordIsNeverAgreedTo) {
   EXPECT_EQ(dump(request(128 << 10, 16 << 10, 1)).verdict, CartridgeVerdict::damaged) << "another mapper";
   EXPECT_EQ(dump(request(64 << 10, 16 << 10, 4)).verdict, CartridgeVerdict::unsure) << "a chip that goes on";
+  EXPECT_EQ(dump(request(128 << 10, 8 << 10, 4)).verdict, CartridgeVerdict::unsure) << "and so its second chip";
   EXPECT_NE(dump(request(256 << 10, 16 << 10, 4)).verdict, CartridgeVerdict::agreed) << "read too far";
   EXPECT_NE(dump(request(128 << 10, 32 << 10, 4)).verdict, CartridgeVerdict::agreed) << "and so its second chip";
   EXPECT_EQ(error_code([&] { dump(request((128 << 10) + 512, 0, 4)); }), "odd_size");

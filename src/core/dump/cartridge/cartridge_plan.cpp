@@ -21,10 +21,6 @@ constexpr std::string_view kClean =
     "switch the reader off, take the cartridge out, clean its contacts with isopropyl alcohol, let them dry, put it in "
     "firmly and try again";
 
-bool all_alike(ByteView bytes) {
-  return std::all_of(bytes.begin(), bytes.end(), [&](std::byte b) { return b == bytes.front(); });
-}
-
 }  // namespace
 
 class CartridgePlanner {
@@ -112,7 +108,7 @@ class CartridgePlanner {
     if (const auto told = request().rom_bytes) {
       plan_.rom_bytes = *told;
       plan_.sized_by = "your word";
-      if (plan_.machine->headerless) look_behind();
+      if (plan_.machine->headerless || plan_.machine->sized_by_chip) look_behind(ocr1::kRomSpace, plan_.rom_bytes);
       if (request().nes) add_character();
     } else if (plan_.machine->sized_by_chip && plan_.header_readable) {
       plan_.rom_bytes = probed_size();
@@ -138,11 +134,9 @@ class CartridgePlanner {
                    .expected = "at most " + human_size(plan_.machine->most_bytes)});
   }
 
-  /// What lies behind the end of a chip is its beginning again, or nothing.
-  void look_behind() {
-    if (!std::has_single_bit(plan_.rom_bytes) || plan_.rom_bytes >= plan_.machine->most_bytes) return;
-    const Bytes behind = sample(plan_.rom_bytes);
-    if (all_alike(behind) || behind == sample(0)) return;
+  /// The user's word may be too small: then what follows is neither the beginning again nor silence.
+  void look_behind(std::string_view space, std::uint64_t bytes) {
+    if (!std::has_single_bit(bytes) || bytes >= plan_.machine->most_bytes || ends_at(space, bytes)) return;
     plan_.more_behind = true;
     plan_.warnings.push_back({"more_behind", "behind that size other data follows: the chip may be larger"});
   }
@@ -152,6 +146,7 @@ class CartridgePlanner {
     if (plan_.character_bytes == 0)
       plan_.warnings.push_back({"no_character", "taken for one with character RAM",
                                 "if it has a character ROM, say its size with <chr-size>"});
+    look_behind(ocr1::kCharacterSpace, plan_.character_bytes);
     plan_.rom_bytes += plan_.character_bytes;
   }
 
@@ -172,27 +167,28 @@ class CartridgePlanner {
   std::uint64_t probed_size() {
     const std::uint64_t most = plan_.machine->most_bytes;
     for (std::uint64_t size = plan_.machine->unit_bytes; size < most; size *= 2)
-      if (ends_at(size)) return size;
+      if (ends_at(ocr1::kRomSpace, size)) return size;
     return most;
   }
 
-  Bytes sample(std::uint64_t at) {
+  Bytes sample(std::string_view space, std::uint64_t at) {
     constexpr std::uint32_t kSample = 4096;
-    return host_.read(std::string(ocr1::kRomSpace), static_cast<std::uint32_t>(at), kSample).bytes;
+    return host_.read(std::string(space), static_cast<std::uint32_t>(at), kSample).bytes;
   }
 
-  bool ends_at(std::uint64_t size) {
-    const Bytes behind = sample(size);
+  bool ends_at(std::string_view space, std::uint64_t size) {
+    const Bytes behind = sample(space, size);
     Bytes addresses(behind.size());
     for (std::size_t i = 0; i < addresses.size(); ++i)
       addresses[i] = static_cast<std::byte>((size + i) / 2 >> (i % 2 == 0 ? 0 : 8));
     if (nearly_alike(behind, addresses)) return true;
-    if (nearly_alike(behind, sample(0))) return nearly_alike(sample(size + size / 2), sample(size / 2));
+    if (nearly_alike(behind, sample(space, 0)))
+      return nearly_alike(sample(space, size + size / 2), sample(space, size / 2));
     // A chip may have a long blank part: its bus is only silent if all that follows is.
     const Bytes silence(behind.size(), behind.front());
     if (!nearly_alike(behind, silence)) return false;
     for (std::uint64_t at = size; at < plan_.machine->most_bytes; at += std::max(size / 2, at / 2))
-      if (!nearly_alike(sample(at), behind)) return false;
+      if (!nearly_alike(sample(space, at), behind)) return false;
     return true;
   }
 
