@@ -54,7 +54,10 @@ Json changed_json(const jobs::Changed& changed) {
                         {"offsets", r.offsets},
                         {"context", r.context}});
   return {{"inputs", {changed.input.string()}},
-          {"outputs", {{{"path", changed.out.string()}, {"size_bytes", changed.size_bytes}, {"sha1", changed.sha1}}}},
+          {"outputs",
+           {{{"path", changed.out.string()},
+             {"size_bytes", changed.size_bytes},
+             {"sha1", changed.sha1.empty() ? Json() : Json(changed.sha1)}}}},
           {"what", changed.what},
           {"inside", changed.inside.empty() ? Json() : Json(changed.inside)},
           {"changed_bytes", changed.bytes_changed},
@@ -77,7 +80,9 @@ std::string changed_text(const jobs::Changed& changed) {
   if (!changed.planned_only && changed.what != "made a patch" && changed.input != changed.out)
     text += fmt::format("  made of     {}\n", printable(changed.input.string()));
   if (!changed.inside.empty()) text += fmt::format("  patched     {}\n", changed.inside);
-  if (changed.patch && changed.patch->target_crc32 && changed.what == "patched")
+  // Of a large file --plan does not look at what would come out.
+  const bool looked = !changed.sha1.empty();
+  if (looked && changed.patch && changed.patch->target_crc32 && changed.what == "patched")
     text += fmt::format("  proved      it is what the patch promises (crc32 {:08x})\n", *changed.patch->target_crc32);
   if (changed.what == "made a patch")
     text += fmt::format("  proved      applied to {} it gives the other file\n",
@@ -86,7 +91,7 @@ std::string changed_text(const jobs::Changed& changed) {
   for (const jobs::Replaced& r : changed.replaced)
     for (std::size_t i = 0; i < std::min(kShown, r.offsets.size()); ++i)
       text += fmt::format("  at {:#010x}  {}\n", r.offsets[i], printable(r.context[i]));
-  text += fmt::format("  changes     {}\n", plural(changed.bytes_changed, "byte"));
+  text += fmt::format("  {}  {}\n", looked ? "changes   " : "carries   ", plural(changed.bytes_changed, "byte"));
   if (!changed.kept.empty())
     text += fmt::format("  kept        the file as it was: {}\n", printable(changed.kept.string()));
   return text + warning_lines(changed.warnings);

@@ -207,6 +207,7 @@ TEST_F(PatchCommand, AFileOfAnySizeIsPatchedInLittleMemory) {
   const Outcome plan = patch({"apply", "p.bps", "large.iso", "--out", "x.iso", "--plan"});
   EXPECT_EQ(plan.exit_code, 0) << plan.err;
   EXPECT_FALSE(fs::exists(*this / "x.iso"));
+  EXPECT_FALSE(contains(plan.out, "proved")) << "nobody has looked at what would come out\n" << plan.out;
   const Outcome applied = patch({"apply", "p.bps", "large.iso", "--out", "x.iso", "--json"});
   ASSERT_EQ(applied.exit_code, 0) << applied.err;
   EXPECT_EQ(applied.json()["results"][0]["changed_bytes"], 3 + pattern.size());
