@@ -322,6 +322,12 @@ TEST_F(Readers, ANesCartridgeIsReadByItsUsersWord) {
   EXPECT_EQ(dump({"--system", "nes"}).exit_code, 3) << "and nobody said a size";
   EXPECT_EQ(dump({"--mapper", "1"}).exit_code, 2) << "a number is an NES mapper";
   EXPECT_EQ(dump({"--system", "nes", "--mapper", "abc"}).exit_code, 2);
+  const Outcome half = dump({"--system", "nes", "--size", "32KiB", "--mapper", "1"});
+  EXPECT_EQ(half.exit_code, 1) << "nobody said that it has no character ROM";
+  EXPECT_TRUE(contains(half.out, "--chr-size")) << half.out;
+  fs::remove_all(*this / "out");
+  EXPECT_EQ(dump({"--system", "nes", "--size", "32KiB", "--mapper", "1", "--chr-size", "0"}).exit_code, 0);
+  fs::remove_all(*this / "out");
   const Outcome run = dump({"--system", "nes", "--size", "32KiB", "--chr-size", "8KiB", "--mapper", "1", "--mirroring",
                             "vertical", "--save-size", "8KiB"});
   EXPECT_EQ(run.exit_code, 0) << run.err << run.out;

@@ -44,6 +44,7 @@ void take_nes_word(dump::CartridgeRequest& request, const Settings& settings) {
     const auto number = dump::ocr1::parse_number(
         request.mapper.starts_with(kNesMapper) ? request.mapper.substr(kNesMapper.size()) : "0");
     const std::string mirroring = settings.text(kMirroring);
+    request.character_unknown = !settings.has(kCharacterSize);
     request.nes = rom::NesWord{.mapper = number.value_or(0),
                                .character_bytes = settings.bytes(kCharacterSize).value_or(0),
                                .vertical = mirroring == "vertical",

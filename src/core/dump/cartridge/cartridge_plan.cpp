@@ -143,9 +143,12 @@ class CartridgePlanner {
 
   void add_character() {
     plan_.character_bytes = request().nes->character_bytes;
-    if (plan_.character_bytes == 0)
-      plan_.warnings.push_back({"no_character", "taken for one with character RAM",
-                                "if it has a character ROM, say its size with <chr-size>"});
+    if (request().character_unknown) {
+      plan_.more_behind = true;
+      plan_.warnings.push_back({"no_character", "taken for one with character RAM, but nobody said so",
+                                "say the size of its character ROM with <chr-size>; 0: it has RAM"});
+    }
+    if (plan_.character_bytes == 0) return;
     look_behind(ocr1::kCharacterSpace, plan_.character_bytes);
     plan_.rom_bytes += plan_.character_bytes;
   }

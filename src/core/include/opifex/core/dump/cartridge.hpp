@@ -24,6 +24,7 @@ struct CartridgeRequest {
   std::optional<std::uint64_t> rom_bytes = {}, save_bytes = {};  ///< the user's word
   std::string mapper = {};  ///< the user's word, as readers call them: "mbc5", "lorom", "nes:4"; empty: none
   std::optional<rom::NesWord> nes = {};  ///< the user's word; without the size of PRG and of saves
+  bool character_unknown = false;        ///< of an NES cartridge nobody said whether it has a character ROM
   CartridgePart part = CartridgePart::both;
   Existing existing = Existing::keep;
   InputFiles inputs = {};
@@ -42,7 +43,7 @@ struct CartridgePlan {
   bool header_readable = true;        ///< false: the user's word alone says what it is
   std::uint64_t rom_bytes = 0;        ///< to be read; 0: none
   std::uint64_t character_bytes = 0;  ///< of rom_bytes: the last ones, which are in a space of their own
-  bool more_behind = false;           ///< other data follows behind the size that the user told
+  bool more_behind = false;           ///< the chips may hold more than the user told
   Bytes front = {};                   ///< what its file has in front of the ROM: an NES header
   std::string sized_by;               ///< "the header", "what its bus shows", "your word"
   std::uint64_t save_bytes = 0;       ///< to be read; 0: none
