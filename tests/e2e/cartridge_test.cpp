@@ -324,7 +324,7 @@ TEST_F(Readers, ANesCartridgeIsReadByItsUsersWord) {
   EXPECT_EQ(dump({"--system", "nes", "--mapper", "abc"}).exit_code, 2);
   const Outcome half = dump({"--system", "nes", "--size", "32KiB", "--mapper", "1"});
   EXPECT_EQ(half.exit_code, 1) << "nobody said that it has no character ROM";
-  EXPECT_TRUE(contains(half.out, "--chr-size")) << half.out;
+  EXPECT_TRUE(contains(half.err, "--chr-size")) << half.err;
   fs::remove_all(*this / "out");
   EXPECT_EQ(dump({"--system", "nes", "--size", "32KiB", "--mapper", "1", "--chr-size", "0"}).exit_code, 0);
   fs::remove_all(*this / "out");
