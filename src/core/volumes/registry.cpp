@@ -10,7 +10,10 @@
   SYSTEM(kIso9660)  /* volumes/iso9660 */  \
   SYSTEM(kUdf)      /* volumes/udf */      \
   SYSTEM(kOpera)    /* volumes/opera */    \
-  SYSTEM(kStfs)     /* volumes/stfs */
+  SYSTEM(kStfs)     /* volumes/stfs */     \
+  SYSTEM(kAmiga)    /* volumes/amiga */    \
+  SYSTEM(kPs1Card)  /* volumes/ps1card */  \
+  SYSTEM(kNvram)    /* volumes/nvram */
 
 namespace opifex {
 

@@ -160,7 +160,7 @@ class PlaceReader {
     Volume volume;
   };
 
-  bool fits(const FileSystem& system) const { return system.of_disc && (system.anywhere || place_.start == 0); }
+  bool fits(const FileSystem& system) const { return system.of_disc() && (system.anywhere || place_.start == 0); }
 
   /// A console's own: nothing else is asked after it.
   bool read_alone() {
@@ -244,6 +244,25 @@ class PlaceReader {
   std::optional<Error> broken_;
 };
 
+VolumeHost host_of(const BlockContent& blocks) {
+  return blocks.medium == BlockMedium::floppy ? VolumeHost::floppy : VolumeHost::memory_card;
+}
+
+/// Floppies and memory cards: the first system that knows the image, and what it has behind it.
+void read_small(const BlockContent& blocks, std::vector<Volume>& volumes) {
+  for (const FileSystem* system : file_systems()) {
+    if (system->host != host_of(blocks)) continue;
+    std::optional<std::uint64_t> start = 0;
+    while (start) {
+      auto volume = system->read({blocks.bytes, *start, nullptr});
+      if (!volume) break;
+      start = system->next ? system->next(*blocks.bytes, *volume) : std::nullopt;
+      volumes.push_back(std::move(*volume));
+    }
+    if (!volumes.empty()) return;
+  }
+}
+
 void read_at_place(VolumePlace place, std::vector<Volume>& volumes) { PlaceReader(std::move(place), volumes).read(); }
 
 }  // namespace
@@ -265,11 +284,11 @@ std::uint64_t VolumeExtent::sectors() const {
   return unit == 0 || n == 0 ? n : n + (n - 1) / unit * gap;
 }
 
-void Volume::tell(const char* code, Weight weight, std::string message) {
+void Volume::tell(const char* code, Weight weight, std::string message, std::optional<std::uint64_t> place) {
   // Each weight has room of its own: however many warnings there are, the first damage is told.
   const auto told = static_cast<std::size_t>(
       std::count_if(problems.begin(), problems.end(), [&](const VolumeProblem& p) { return p.weight == weight; }));
-  if (told < ReadBudget::kMostProblems) problems.push_back({code, std::move(message), weight});
+  if (told < ReadBudget::kMostProblems) problems.push_back({code, std::move(message), weight, place});
 }
 
 bool Volume::damaged() const {
@@ -292,7 +311,12 @@ const VolumeEntry* Volume::find(std::string_view path) const {
 
 SourcePtr Volume::open(const VolumeEntry& entry) const {
   if (entry.inside) return memory_source(*entry.inside, entry.path);
-  if (entry.source) return entry.source;
+  if (!entry.sound && !entry.flaw.empty())
+    throw Error({.code = "not_readable",
+                 .what = "a file cannot be read whole",
+                 .file = disc->name(),
+                 .found = printable(entry.path) + ": " + entry.flaw,
+                 .hint = "<damaged> writes what is left of it"});
   if (!entry.sound)
     throw Error({.code = "extent_outside",
                  .what = "a file lies outside the image",
@@ -300,6 +324,7 @@ SourcePtr Volume::open(const VolumeEntry& entry) const {
                  .found = printable(entry.path),
                  .expected = fmt::format("inside {} sectors", disc->size() / kBlock),
                  .hint = "the image is cut short: dump the disc again"});
+  if (entry.source) return entry.source;
   return std::make_shared<FileSource>(*this, entry);
 }
 
@@ -307,11 +332,14 @@ std::vector<Volume> read_volumes(const Image& image) {
   std::vector<Volume> volumes;
   if (std::holds_alternative<FileContent>(image.content)) {
     for (const FileSystem* system : file_systems())
-      if (!system->of_disc && system->id == image.format->id)
+      if (system->host == VolumeHost::package && system->id == image.format->id)
         if (auto volume = system->read({image.files.front().source, 0, nullptr})) volumes.push_back(std::move(*volume));
     return volumes;
   }
-  if (image.blocks()) {
+  const auto* blocks = std::get_if<BlockContent>(&image.content);
+  if (blocks && !blocks->is_disc()) {
+    read_small(*blocks, volumes);
+  } else if (image.blocks()) {
     read_at_place({image.stored_blocks(), 0, image.keys.get()}, volumes);
   } else if (image.cd()) {
     for (const cd::Track& t : image.cd()->layout().tracks) {

@@ -8,7 +8,7 @@ extern const FileSystem kStfs = {
     .id = "stfs",
     .title = "STFS (Xbox 360 package)",
     .short_id = "stfs",
-    .of_disc = false,
+    .host = VolumeHost::package,
     .read = [](const VolumePlace& place) { return std::optional<Volume>(read_stfs(place.disc).volume); }};
 
 }  // namespace opifex

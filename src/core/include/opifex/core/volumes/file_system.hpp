@@ -10,10 +10,13 @@
 
 namespace opifex {
 
+/// What a file system lies on.
+enum class VolumeHost { disc, package, floppy, memory_card };
+
 /// Where a file system may begin: a data track, or the image itself.
 struct VolumePlace {
-  SourcePtr disc = {};            ///< 2048 bytes a sector
-  std::uint64_t start = 0;        ///< sector
+  SourcePtr disc = {};            ///< of a disc: 2048 bytes a sector; else the image as it is
+  std::uint64_t start = 0;        ///< sector; of an image with several cards: the number of the card, from 0
   const KeyRing* keys = nullptr;  ///< the user's; may be null
 };
 
@@ -40,17 +43,52 @@ struct FolderBuilder {
   std::span<const std::string_view> made_anew = {};  ///< paths of which the image has its own version
 };
 
-/// A change of the files of a volume.
-struct VolumeEdit {
-  enum class Kind { put, drop, rename };
-  Kind kind = Kind::put;
-  std::string path = {}, new_path = {};
-  SourcePtr contents = {};  ///< of `put`
+/// What a file system keeps of a file beside its bytes, so that it can go out and come in again.
+struct KeptFacts {
+  std::optional<std::int64_t> modified = {};     ///< seconds since 1970
+  std::uint32_t hundredths = 0;                  ///< of the second
+  std::string comment = {};                      ///< UTF-8
+  std::optional<std::uint32_t> protection = {};  ///< the bits as they are stored
+  std::optional<std::uint32_t> id = {}, type = {};
 };
+
+/// One change of a volume. Paths are UTF-8, from the root.
+struct VolumeEdit {
+  enum class Kind { put, drop, make_folder, move, relabel, comment, protect, undelete, boot, bytes };
+  Kind kind = Kind::put;
+  std::string path = {};     ///< what is changed; of undelete: its name, or its number
+  std::string text = {};     ///< the new path, label, comment, bits
+  SourcePtr contents = {};   ///< of put, and of boot: null for none
+  KeptFacts kept = {};       ///< of put and make_folder
+  bool named = false;        ///< of put: the path is the user's word, whatever the file itself says it is called
+  bool replace = false;      ///< of put: a file of that name goes first
+  bool with_all = false;     ///< of drop: a folder goes with what is in it
+  std::uint64_t offset = 0;  ///< of bytes: in the file
+  Bytes old_bytes = {}, new_bytes = {};  ///< of bytes: of one length
+};
+std::string_view to_string(VolumeEdit::Kind kind);
+
 /// Bytes of an image that an edit changes.
 struct ChangedRange {
   std::uint64_t offset = 0;
   Bytes bytes = {};
+};
+/// What one change comes to.
+struct EditStep {
+  VolumeEdit::Kind kind = VolumeEdit::Kind::put;
+  std::string path = {}, text = {};
+  std::uint64_t size_bytes = 0;  ///< of the file
+  std::int64_t blocks = 0;       ///< taken; below 0: given back
+};
+struct EditPlan {
+  std::vector<ChangedRange> ranges = {};  ///< in order, apart from each other: nothing else is written
+  std::vector<EditStep> steps = {};
+};
+
+/// What can be mended without a guess.
+struct VolumeRepair {
+  std::vector<ChangedRange> ranges = {};
+  std::vector<std::string> done = {};  ///< for people; empty: nothing could be
 };
 
 struct FileSystem {
@@ -60,21 +98,29 @@ struct FileSystem {
   Company company = Company::others;
   bool anywhere = false;    ///< it begins in any place; else only at sector 0
   bool tells_size = false;  ///< Volume::blocks is what the image has to have
-  bool of_disc = true;      ///< false: it is not looked for on discs, its format opens it
+  VolumeHost host = VolumeHost::disc;  ///< what it is looked for on
+  bool of_disc() const { return host == VolumeHost::disc; }
   /// Nothing if there is none of this kind. Error (refused) if there is one that is broken beyond listing.
   std::optional<Volume> (*read)(const VolumePlace& place) = nullptr;
   /// A volume's variant for people ("ISO 9660 with Joliet names"); null: the title.
   std::string (*name_of)(std::string_view system) = nullptr;
   /// One that lost its mark, so that read() finds none; null: nothing would tell.
   std::optional<VolumeProblem> (*lost_mark)(const ByteSource& disc) = nullptr;
-  /// Where another one begins behind this one (a second layer); null: there is never one.
+  /// For check, of a sound one: which of its bytes its own checksums prove; null: none does.
+  std::string (*proves)(const Volume& volume) = nullptr;
+  /// Where another one begins behind this one (a second layer, the next card); null: there is never one.
   std::optional<std::uint64_t> (*next)(const ByteSource& disc, const Volume& volume) = nullptr;
   /// Bytes that any file or table of it needs; nothing if its tables do not tell. Null: nobody knows.
   std::optional<std::vector<ByteRange>> (*used)(const VolumePlace& place) = nullptr;
   /// Null: nobody makes one of a folder.
   const FolderBuilder* build = nullptr;
-  /// What the changes do to the image, in order. Null: it is only read.
-  std::vector<ChangedRange> (*edit)(const VolumePlace& place, std::span<const VolumeEdit> edits) = nullptr;
+  /// What the changes do to the image, in their order and all or none. Null: it is only read. Error: "damaged" (refused;
+  /// one with damage is never changed), "bad_name" (with a name that could be taken), "exists" (needs_word), "full"
+  /// (needs_word; for all that is put, before anything is), "no_such_path", "not_empty", "has_links". `now`: seconds
+  /// since 1970.
+  EditPlan (*edit)(const VolumePlace& place, std::span<const VolumeEdit> edits, std::int64_t now) = nullptr;
+  /// Of a damaged one: its tables, never the bytes of a file. Null: nothing can be mended.
+  VolumeRepair (*repair)(const VolumePlace& place, std::int64_t now) = nullptr;
 };
 
 /// All file systems, in the order in which a place is asked for them.

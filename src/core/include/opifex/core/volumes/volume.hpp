@@ -32,6 +32,24 @@ struct VolumeExtent {
   std::uint64_t sectors() const;
 };
 
+/// What only some file systems tell of a file.
+struct EntryFacts {
+  std::uint64_t place = 0;       ///< where it is described: a block, a frame of a card, an offset
+  std::uint64_t blocks = 0;      ///< that it takes, with what describes it
+  std::uint32_t hundredths = 0;  ///< of the second it was modified in
+  std::string comment = {};
+  std::optional<std::uint32_t> protection = {};  ///< as stored
+  std::string protection_text = {};              ///< as people read it
+  std::optional<std::uint32_t> id = {}, type = {};
+  // Of a console's save:
+  std::string title = {}, plain_title = {};  ///< as stored; with full-width letters as usual ones
+  std::string code = {}, region = {};        ///< of the game that wrote it
+  std::vector<std::uint64_t> chain = {};     ///< its blocks in order
+  std::vector<Bytes> icons = {};             ///< 16 x 16 pixels of red, green, blue and opacity
+  Bytes header = {};                         ///< what stands before its blocks in a file of its own
+  bool restorable = false;                   ///< of a deleted one: it is whole
+};
+
 struct VolumeEntry {
   std::string path;  ///< from the root, parts separated by '/', UTF-8; as the disc has it, so not always a safe name
   EntryKind kind = EntryKind::file;
@@ -44,7 +62,9 @@ struct VolumeEntry {
   unsigned stored_attributes = 0;            ///< as an XDVDFS table has them, without the mark of a folder
   std::string attributes = {};               ///< comma-separated: hidden, associated, form2, interleaved, cd-da ...
   std::string link = {};                     ///< target of a symbolic link
-  bool sound = true;                         ///< every extent lies inside the image
+  bool sound = true;                         ///< it can be read whole: every extent lies inside the image
+  std::string flaw = {};                     ///< why it is not sound, where that is something else
+  std::shared_ptr<const EntryFacts> facts = {};  ///< null: there are none
   bool safe = true;                          ///< each part of the path can be a file's name
   std::string refused = {};                  ///< why it is never written: a member of an archive that leads elsewhere
   bool form2 = false;                        ///< its sectors hold 2324 bytes (or both kinds): whole only as raw sectors
@@ -64,6 +84,13 @@ std::string_view to_string(Weight weight);
 struct VolumeProblem {
   std::string code, message;
   Weight weight = Weight::warning;
+  std::optional<std::uint64_t> place = {};  ///< a block, a frame of a card, an offset: as its file system counts
+};
+
+/// What room is left.
+struct VolumeSpace {
+  std::uint64_t blocks = 0, free_blocks = 0, block_bytes = 0;  ///< bytes of a file that a block holds
+  std::uint64_t free_bytes = 0, largest_free_bytes = 0;        ///< the largest: of one file
 };
 
 /// A file system, read whole but for the contents of its files.
@@ -75,10 +102,14 @@ struct Volume {
   std::uint64_t created = 0;              ///< of XDVDFS: 100 ns since 1601, as stored
   SourcePtr disc = {};                    ///< 2048 bytes a sector
   std::vector<VolumeEntry> entries = {};  ///< folders before what is in them
+  std::vector<VolumeEntry> deleted = {};  ///< what may come back
   std::vector<VolumeProblem> problems = {};
+  std::optional<VolumeSpace> space = {};  ///< nothing: it cannot be written to, or does not tell
+  std::string unlisted = {};              ///< why there is nothing to list: it has no file system of a known kind
+  bool bootable = false;
 
   /// Adds to the problems, as far as they are worth telling.
-  void tell(const char* code, Weight weight, std::string message);
+  void tell(const char* code, Weight weight, std::string message, std::optional<std::uint64_t> place = {});
   bool damaged() const;
   std::uint64_t total_bytes() const;
   /// By path without case; null if there is none.
