@@ -12,11 +12,11 @@
 namespace opifex::cli {
 
 extern const Command kIdentify, kDump, kRescue, kConvert, kMerge, kSplit, kRename, kCheck, kFiles, kExtract, kBuild,
-    kPatch, kSave, kDemo, kFormats, kHelp, kVersion;
+    kPut, kDrop, kEdit, kPatch, kSave, kDemo, kFormats, kHelp, kVersion;
 
 const std::vector<const Command*>& commands() {
   static const std::vector<const Command*> all = {&kIdentify, &kDump,  &kRescue,  &kConvert, &kMerge,  &kSplit,
-                                                  &kRename,   &kCheck, &kFiles,   &kExtract, &kBuild,  &kPatch,
+                                                  &kRename,   &kCheck, &kFiles,   &kExtract, &kBuild,  &kPut, &kDrop, &kEdit, &kPatch,
                                                   &kSave,     &kDemo,  &kFormats, &kHelp,    &kVersion};
   return all;
 }

@@ -25,6 +25,10 @@ po::options_description options_of(const SettingList& settings) {
       options.add_options()(name.c_str(), po::bool_switch());
       continue;
     }
+    if (setting->repeats) {
+      options.add_options()(name.c_str(), po::value<std::vector<std::string>>()->composing());
+      continue;
+    }
     auto* value = po::value<std::string>();
     if (!setting->implied.empty()) value->implicit_value(std::string(setting->implied));
     options.add_options()(name.c_str(), value);
@@ -88,7 +92,9 @@ Line parse(const Command& command, const std::vector<std::string>& words) {
   for (const Setting* setting : *line.list) {
     const std::string name(setting->name);
     if (values.count(name) == 0) continue;
-    if (setting->type != SettingType::flag)
+    if (setting->repeats)
+      for (const std::string& value : values[name].as<std::vector<std::string>>()) set(line, *setting, value);
+    else if (setting->type != SettingType::flag)
       set(line, *setting, values[name].as<std::string>());
     else if (values[name].as<bool>())
       set(line, *setting, "");

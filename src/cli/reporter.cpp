@@ -12,6 +12,7 @@
 #include "opifex/report/archive.hpp"
 #include "opifex/report/batch.hpp"
 #include "opifex/report/dump.hpp"
+#include "opifex/report/edit.hpp"
 #include "opifex/report/figures.hpp"
 #include "opifex/report/patch.hpp"
 #include "opifex/report/save.hpp"
@@ -63,8 +64,10 @@ void Reporter::result(const jobs::Written& written) {
 }
 
 void Reporter::result(const jobs::Listed& listed) {
-  session_.result_of([&] { return report::files_json(listed.image, listed.volumes, listed.path); },
-                     [&] { return report::files_text(listed.image, listed.volumes, listed.path, view_); });
+  session_.result_of([&] { return report::files_json(listed); }, [&] { return report::files_text(listed, view_); });
+  if (listed.report.empty()) return;
+  for (const auto& figure : report::draw_icons(listed, {listed.report, listed.existing, {}}))
+    session_.message(fmt::format("drew {}\n", figure.string()));
 }
 
 void Reporter::result(const jobs::ExtractedFiles& files) {
@@ -137,6 +140,10 @@ void Reporter::result(const jobs::Changed& changed) {
 }
 
 void Reporter::result(const jobs::SaveTold& save) { session_.result(report::save_json(save), report::save_text(save)); }
+
+void Reporter::result(const jobs::Edited& edited) {
+  session_.result(report::edit_json(edited), report::edit_text(edited));
+}
 
 void Reporter::result(const jobs::CopiedFolder& copied) {
   session_.result(report::folder_copy_json(copied.from, copied.into, copied.copy, copied.planned_only),

@@ -25,6 +25,7 @@ class Reporter : public jobs::Listener {
   void result(const jobs::PatchTold& patch) override;
   void result(const jobs::Changed& changed) override;
   void result(const jobs::SaveTold& save) override;
+  void result(const jobs::Edited& edited) override;
   void message(const Warning& warning) override;
   void failed(const Error& error) override { session_.failed(error); }
   void planned(const jobs::BatchPlan& plan) override;

@@ -31,7 +31,8 @@ std::string attributes_text(const VolumeEntry& e) {
   std::string text = e.attributes;
   const auto add = [&](const std::string& word) { text += (text.empty() ? "" : ",") + word; };
   if (!e.link.empty()) add("-> " + printable(e.link));
-  if (!e.sound && e.kind != EntryKind::audio) add("OUTSIDE");
+  if (e.facts && e.facts->protection) add(e.facts->protection_text);
+  if (!e.sound && e.kind != EntryKind::audio) add(e.flaw.empty() ? "OUTSIDE" : "DAMAGED");
   if (!e.safe) add(e.refused.empty() ? "UNSAFE NAME" : "REFUSED");
   return text;
 }
@@ -49,13 +50,37 @@ std::string shown_path(const VolumeEntry& e, FilesView view) {
   return std::string(2 * depth, ' ') + printable(slash == std::string::npos ? e.path : e.path.substr(slash + 1)) + tail;
 }
 
+template <typename T>
+Json json_or_null(const std::optional<T>& value) {
+  return value ? Json(*value) : Json();
+}
+Json json_or_null(const std::string& text) { return text.empty() ? Json() : Json(text); }
+
+/// What only some file systems tell.
+Json facts_json(const EntryFacts& f) {
+  return {{"place", f.place},
+          {"blocks", f.blocks},
+          {"hundredths", f.hundredths},
+          {"comment", f.comment},
+          {"protection", f.protection ? Json(f.protection_text) : Json()},
+          {"protection_bits", json_or_null(f.protection)},
+          {"id", json_or_null(f.id)},
+          {"type", json_or_null(f.type)},
+          {"title", json_or_null(f.title)},
+          {"plain_title", json_or_null(f.plain_title)},
+          {"game_code", json_or_null(f.code)},
+          {"region", json_or_null(f.region)},
+          {"icons", f.icons.size()},
+          {"chain", f.chain}};
+}
+
 Json entry_json(const Volume& volume, std::size_t number, const VolumeEntry& e) {
   Json extents = Json::array();
   for (const VolumeExtent& x : e.extents)
     extents.push_back({{"lba", static_cast<std::int64_t>(x.sector) + volume.shift}, {"size_bytes", x.size_bytes}});
   const std::string date = date_text(e.modified);
   const Json first = e.extents.empty() ? Json() : extents.front()["lba"];
-  return {{"path", e.path},
+  Json json = {{"path", e.path},
           {"volume", number},
           {"kind", to_string(e.kind)},
           {"size_bytes", e.size_bytes},
@@ -66,6 +91,77 @@ Json entry_json(const Volume& volume, std::size_t number, const VolumeEntry& e) 
           {"link", e.link.empty() ? Json() : Json(e.link)},
           {"sound", e.sound},
           {"safe_name", e.safe}};
+  if (!e.flaw.empty()) json["flaw"] = e.flaw;
+  if (e.facts) json["facts"] = facts_json(*e.facts);
+  return json;
+}
+
+/// The image of the game that wrote a save, of those of a folder.
+std::string game_of(const EntryFacts& facts, const std::map<std::string, std::string>& games) {
+  const auto at = games.find(jobs::plain_code(facts.code));
+  return facts.code.empty() || at == games.end() ? "" : at->second;
+}
+
+bool holds_saves(const Volume& volume) {
+  return std::any_of(volume.entries.begin(), volume.entries.end(),
+                     [](const VolumeEntry& e) { return e.facts && !e.facts->chain.empty(); });
+}
+
+/// What is on a memory card: titles first, for names are codes.
+Table saves_table(const std::vector<const VolumeEntry*>& entries, const std::map<std::string, std::string>& games) {
+  std::vector<Table::Column> columns = {{"Blocks", Align::right}, {"Game code"}, {"Title"}, {"Icons", Align::right}, {"Name"}};
+  if (!games.empty()) columns.push_back({"Game"});
+  Table table(columns);
+  for (const VolumeEntry* e : entries) {
+    const EntryFacts& f = *e->facts;
+    const std::string title = f.plain_title.empty() ? "-" : printable(f.plain_title);
+    std::vector<std::string> cells = {fmt::format("{}", f.blocks), f.code.empty() ? "-" : printable(f.code), title,
+                                      fmt::format("{}", f.icons.size()),
+                                      printable(e->path) + (e->sound ? "" : "  DAMAGED")};
+    const std::string game = game_of(f, games);
+    if (!games.empty()) cells.push_back(game.empty() ? "-" : printable(game));
+    table.add(cells);
+  }
+  return table;
+}
+
+Table files_table(const Volume& v, const std::vector<const VolumeEntry*>& entries, FilesView view) {
+  const bool by_place = std::any_of(entries.begin(), entries.end(), [](const VolumeEntry* e) { return e->facts != nullptr; });
+  const bool comments =
+      std::any_of(entries.begin(), entries.end(), [](const VolumeEntry* e) { return e->facts && !e->facts->comment.empty(); });
+  std::vector<Table::Column> columns = {
+      {"Size", Align::right}, {"Date"}, {by_place ? "Block" : "LBA", Align::right}, {"Attributes"}, {"Path"}};
+  if (comments) columns.push_back({"Comment"});
+  Table table(columns);
+  for (const VolumeEntry* e : entries) {
+    std::vector<std::string> cells = {e->kind == EntryKind::folder ? "" : grouped(e->size_bytes), date_text(e->modified),
+                                      e->facts ? fmt::format("{}", e->facts->place) : lba_text(v, *e),
+                                      attributes_text(*e), shown_path(*e, view)};
+    if (comments) cells.push_back(e->facts ? printable(e->facts->comment) : "");
+    table.add(cells);
+  }
+  return table;
+}
+
+std::string space_text(const VolumeSpace& space) {
+  constexpr std::uint64_t kByte = 1;
+  std::string text = space.block_bytes > kByte
+                         ? fmt::format("{} of {} blocks free, room for {}", grouped(space.free_blocks),
+                                       grouped(space.blocks), bytes_text(space.free_bytes))
+                         : fmt::format("{} free", bytes_text(space.free_bytes));
+  if (space.largest_free_bytes != space.free_bytes)
+    text += fmt::format(", the largest file {}", bytes_text(space.largest_free_bytes));
+  return "  " + text + "\n";
+}
+
+std::string deleted_text(const Volume& volume) {
+  std::string text;
+  for (const VolumeEntry& e : volume.deleted)
+    text += fmt::format("  deleted {} (entry {}, {}{}){}\n", printable(e.path), e.facts->place,
+                        plural(e.facts->blocks, "block"),
+                        e.facts->plain_title.empty() ? "" : ", " + printable(e.facts->plain_title),
+                        e.facts->restorable ? ": --undelete brings it back" : ": " + e.flaw);
+  return text;
 }
 
 void add_totals(std::string& text, const std::vector<const VolumeEntry*>& entries) {
@@ -90,15 +186,35 @@ std::string date_text(const std::optional<std::int64_t>& seconds) {
   return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}", t.year, t.month, t.day, t.hour, t.minute);
 }
 
-LongResult files_json(const Image& image, const std::vector<Volume>& volumes, const std::string& path) {
-  Json systems = Json::array(), warnings = Json::array();
-  std::uint64_t total = 0;
+LongResult files_json(const jobs::Listed& listed) {
+  const Image& image = listed.image;
+  const std::vector<Volume>& volumes = listed.volumes;
+  const std::string& path = listed.path;
+  Json systems = Json::array(), warnings = Json::array(), deleted = Json::array();
+  std::uint64_t total = 0, free = 0;
   std::vector<std::pair<std::size_t, const VolumeEntry*>> entries;
   for (std::size_t i = 0; i < volumes.size(); ++i) {
     const Volume& v = volumes[i];
-    systems.push_back({{"system", v.system}, {"label", v.label}, {"blocks", v.blocks}, {"damaged", v.damaged()}});
+    systems.push_back({{"system", v.system},
+                       {"label", v.label},
+                       {"blocks", v.blocks},
+                       {"damaged", v.damaged()},
+                       {"unlisted", v.unlisted.empty() ? Json() : Json(v.unlisted)},
+                       {"bootable", v.bootable},
+                       {"free_blocks", v.space ? Json(v.space->free_blocks) : Json()},
+                       {"free_bytes", v.space ? Json(v.space->free_bytes) : Json()},
+                       {"largest_free_bytes", v.space ? Json(v.space->largest_free_bytes) : Json()}});
+    free += v.space ? v.space->free_bytes : 0;
+    for (const VolumeEntry& e : v.deleted) {
+      Json one = entry_json(v, i, e);
+      one["restorable"] = e.facts && e.facts->restorable;
+      deleted.push_back(std::move(one));
+    }
     for (const VolumeProblem& p : v.problems)
-      warnings.push_back({{"code", p.code}, {"severity", to_string(p.weight)}, {"message", p.message}});
+      warnings.push_back({{"code", p.code},
+                          {"severity", to_string(p.weight)},
+                          {"message", p.message},
+                          {"place", json_or_null(p.place)}});
     for (const VolumeEntry* e : walk_order(v, path)) {
       entries.emplace_back(i, e);
       total += e->kind == EntryKind::file ? e->size_bytes : 0;
@@ -106,30 +222,36 @@ LongResult files_json(const Image& image, const std::vector<Volume>& volumes, co
   }
   LongResult long_result;
   long_result.result = {{"path", image.path.string()}, {"volumes", systems}, {"entries", Json::array()},
-                        {"total_bytes", total},        {"free_bytes", 0},    {"warnings", warnings}};
+                        {"total_bytes", total},        {"free_bytes", free}, {"deleted", deleted}, {"warnings", warnings}};
   long_result.key = "entries";
-  long_result.next = [&volumes, entries = std::move(entries), at = std::size_t{0}]() mutable -> std::optional<Json> {
+  long_result.next = [&volumes, &listed, entries = std::move(entries),
+                      at = std::size_t{0}]() mutable -> std::optional<Json> {
     if (at == entries.size()) return std::nullopt;
     const auto& [volume, entry] = entries[at++];
-    return entry_json(volumes[volume], volume, *entry);
+    Json json = entry_json(volumes[volume], volume, *entry);
+    if (!listed.games.empty() && entry->facts) json["game"] = json_or_null(game_of(*entry->facts, listed.games));
+    return json;
   };
   return long_result;
 }
 
-std::string files_text(const Image& image, const std::vector<Volume>& volumes, const std::string& path,
-                       FilesView view) {
+std::string files_text(const jobs::Listed& listed, FilesView view) {
   std::string text;
-  for (const Volume& v : volumes) {
+  for (const Volume& v : listed.volumes) {
     if (!text.empty()) text += "\n";
-    text += fmt::format("{}: {}{}\n\n", printable(image.path.string()), name_of(v),
+    text += fmt::format("{}: {}{}\n", printable(listed.image.path.string()), name_of(v),
                         v.label.empty() ? "" : ", volume " + printable(v.label));
-    const auto entries = walk_order(v, path);
-    Table table({{"Size", Align::right}, {"Date"}, {"LBA", Align::right}, {"Attributes"}, {"Path"}});
-    for (const VolumeEntry* e : entries)
-      table.add({e->kind == EntryKind::folder ? "" : grouped(e->size_bytes), date_text(e->modified), lba_text(v, *e),
-                 attributes_text(*e), shown_path(*e, view)});
-    text += table.text("  ");
+    if (!v.unlisted.empty()) {
+      text += fmt::format("\n  nothing to list: {}\n", v.unlisted);
+      continue;
+    }
+    text += "\n";
+    const auto entries = walk_order(v, listed.path);
+    text += (holds_saves(v) ? saves_table(entries, listed.games) : files_table(v, entries, view)).text("  ");
     add_totals(text, entries);
+    if (v.space) text += space_text(*v.space);
+    if (v.bootable) text += "  its boot block is run by the machine\n";
+    text += deleted_text(v);
     for (const VolumeProblem& p : v.problems)
       text += fmt::format("  {:8}{} [{}]\n", to_string(p.weight), p.message, p.code);
   }

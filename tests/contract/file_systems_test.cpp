@@ -65,7 +65,7 @@ TEST_P(EveryFileSystem, FindsNothingInNothing) {
     try {
       EXPECT_FALSE(system().read(place(Bytes(size)))) << size;
     } catch (const Error& e) {
-      EXPECT_FALSE(system().of_disc) << "only a format that was asked for may refuse: " << e.what();
+      EXPECT_FALSE(system().of_disc()) << "only a format that was asked for may refuse: " << e.what();
     }
   }
 }
@@ -172,7 +172,7 @@ TEST_P(BuildingFileSystem, MakesOfAFolderWhatItReadsBack) {
     made = system().build->make(folder / "tree", notices);
   } else {
     QuietContext context;
-    const FolderImage image = system().build->plan(folder / "tree", folder / "made.iso", {});
+    const FolderImage image = system().build->plan(folder / "tree", folder / "made.iso", {}, 0);
     Image source;
     source.path = folder / "tree";
     write_outputs(source, image.plan, {}, context);

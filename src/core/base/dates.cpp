@@ -24,6 +24,10 @@ CivilTime civil_time(std::int64_t seconds) {
           static_cast<int>(clock.seconds().count())};
 }
 
+std::int64_t seconds_now() {
+  return chrono::duration_cast<chrono::seconds>(chrono::system_clock::now().time_since_epoch()).count();
+}
+
 std::optional<std::int64_t> seconds_of(const CivilTime& t) {
   constexpr int kYears = 32'767;
   if (t.year < -kYears || t.year > kYears || t.month < 1 || t.day < 1 || t.hour < 0 || t.hour > 23 || t.minute < 0 ||

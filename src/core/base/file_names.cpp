@@ -53,6 +53,26 @@ std::string made_safe(std::string_view name, NameRules rules) {
   return out;
 }
 
+std::string escaped_name(std::string_view latin1, bool (*plain)(unsigned char)) {
+  constexpr std::string_view kNever = "%/\\:*?\"<>|";
+  const std::string stem = to_upper_ascii(latin1.substr(0, latin1.find('.')));
+  const bool numbered = stem.size() == 4 && (stem.starts_with("COM") || stem.starts_with("LPT")) && stem[3] >= '1' && stem[3] <= '9';
+  const bool device = stem == "CON" || stem == "PRN" || stem == "AUX" || stem == "NUL" || numbered;
+  std::string name;
+  for (std::size_t i = 0; i < latin1.size(); ++i) {
+    const auto c = static_cast<unsigned char>(latin1[i]);
+    const bool last = i + 1 == latin1.size() && (c == '.' || c == ' ');
+    if (c < 0x20 || c == 0x7F || kNever.find(static_cast<char>(c)) != std::string_view::npos || last || !plain(c) ||
+        (device && i == 0))
+      name += fmt::format("%{:02X}", c);
+    else if (c < 0x80)
+      name += static_cast<char>(c);
+    else
+      name += {static_cast<char>(0xC0 | c >> 6), static_cast<char>(0x80 | (c & 0x3F))};
+  }
+  return name.empty() ? "%" : name;
+}
+
 std::string shortened(const std::string& name, std::size_t most_units, std::size_t most_bytes) {
   constexpr std::size_t kLongestExtension = 16;
   if (name.size() <= most_bytes && utf16_units(name) <= most_units) return name;

@@ -309,12 +309,18 @@ class Checker {
       find(e.details.code.empty() ? "bad_volume" : e.details.code, Severity::error,
            "the file system cannot be read: " + e.details.what);
       result_.verdict = std::max(result_.verdict, Verdict::damaged);
+      judged_ = true;
       return;
     }
     for (const Volume& volume : volumes) judge_volume(volume);
   }
 
   void judge_volume(const Volume& volume) {
+    if (!volume.unlisted.empty()) {
+      unlisted_ = volume.unlisted;
+      return;
+    }
+    judged_ = true;
     bool sound = true;
     const auto fault = [&](std::string code, std::string message, Verdict verdict, std::vector<std::string> files) {
       find(std::move(code), Severity::error, std::move(message));
@@ -334,7 +340,7 @@ class Checker {
     }
     std::vector<std::string> lost;
     for (const VolumeEntry& e : volume.entries)
-      if (!e.sound && e.kind != EntryKind::audio) lost.push_back(e.path);
+      if (!e.sound && e.flaw.empty() && e.kind != EntryKind::audio) lost.push_back(e.path);
     if (!lost.empty() && !cut)
       fault(
           "outside_image",
@@ -346,6 +352,7 @@ class Checker {
       find("tables_fit", Severity::note,
            fmt::format("the tables of its {} files and folders fit together, and every file lies in the image",
                        grouped(volume.entries.size())));
+    if (sound && system && system->proves) find("verified", Severity::note, system->proves(volume));
     if (tells_size) judge_size(volume);
   }
 
@@ -429,10 +436,12 @@ class Checker {
     const auto* blocks = std::get_if<BlockContent>(&image_.content);
     if (std::holds_alternative<RomContent>(image_.content)) return false;  // it has a judge of its own
     if (!(blocks && !blocks->is_disc())) return true;
-    find("not_judged", Severity::error,
-         fmt::format("{}: its own checksums are not looked at, only the hashes of the file are told",
-                     describe(image_.content)));
-    result_.verdict = std::max(result_.verdict, Verdict::unsupported);
+    if (!judged_ && image_.complete) {
+      find("not_judged", Severity::error,
+           fmt::format("{}: nothing in it can be verified, only the hashes of the file are told",
+                       unlisted_.empty() ? describe(image_.content) : unlisted_));
+      result_.verdict = std::max(result_.verdict, Verdict::unsupported);
+    }
     return false;
   }
 
@@ -452,6 +461,8 @@ class Checker {
   JobContext& context_;
   CheckResult result_;
   bool container_sound_ = true;
+  bool judged_ = false;        // a file system was looked at
+  std::string unlisted_ = {};  // or why there is none
   std::optional<WiiTree> tree_;
   std::unique_ptr<SectorJudge> judge_ = image_.cd() ? std::make_unique<SectorJudge>(*image_.cd()) : nullptr;
 };

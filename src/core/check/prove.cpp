@@ -9,6 +9,7 @@
 #include "opifex/core/check/compare.hpp"
 #include "opifex/core/formats/rom/convert.hpp"
 #include "opifex/core/image/shared_settings.hpp"
+#include "opifex/core/volumes/volume.hpp"
 #include "opifex/core/volumes/xdvdfs/volume.hpp"
 
 namespace opifex {
@@ -335,10 +336,47 @@ Proof prove_rom(const RomContent& source, const Settings& settings, const ByteSo
 
 }  // namespace
 
+namespace {
+
+/// Saves by their bytes: a card knows names that bare blocks have not.
+Proof prove_saves(const Image& source, const Image& result) {
+  const auto contents = [](const Image& image) {
+    std::multiset<std::string> all;
+    for (const Volume& v : read_volumes(image))
+      for (const VolumeEntry& e : v.entries)
+        if (e.kind == EntryKind::file) {
+          const SourcePtr bytes = v.open(e);
+          all.insert(digest_of("sha1", read_up_to(*bytes, 0, static_cast<std::size_t>(bytes->size()))));
+        }
+    return all;
+  };
+  const auto here = contents(source), there = contents(result);
+  if (here != there)
+    fail(result.path.string(), plural(there.size(), "save"), "the saves of the input, byte by byte");
+  return {"", plural(here.size(), "save") + ", byte by byte"};
+}
+
+}  // namespace
+
+namespace {
+
+Proof prove_floppy(const BlockContent& source, const Image& result, JobContext& context) {
+  const auto* there = std::get_if<BlockContent>(&result.content);
+  const std::uint64_t size = source.bytes->size();
+  if (!there || there->bytes->size() != size) fail(result.path.string(), describe(result.content), bytes_text(size));
+  return {compare_bytes(*source.bytes, *there->bytes, size, result.path.string(), context),
+          fmt::format("{} bytes of the floppy", grouped(size))};
+}
+
+}  // namespace
+
 Proof prove_same(const Image& source, const Image& result, const ProofRequest& request, JobContext& context) {
   if (request.rebuilt) return prove_files(source, result, context);
   const auto *rom = std::get_if<RomContent>(&source.content), *there = std::get_if<RomContent>(&result.content);
   if (rom && there) return prove_rom(*rom, {}, *there->bytes);
+  const auto* card = std::get_if<BlockContent>(&source.content);
+  if (card && card->medium == BlockMedium::memory_card) return prove_saves(source, result);
+  if (card && card->medium == BlockMedium::floppy) return prove_floppy(*card, result, context);
   const bool sectors = source.cd() && result.cd() && !result.blocks();
   return sectors ? prove_disc(source, result, request, context) : prove_blocks(source, result, request, context);
 }

@@ -1,6 +1,10 @@
 #include <algorithm>
+#include <set>
 
+#include "opifex/core/base/dates.hpp"
+#include "opifex/core/base/text.hpp"
 #include "opifex/core/check/check.hpp"
+#include "opifex/core/volumes/file_system.hpp"
 
 namespace opifex {
 namespace {
@@ -48,7 +52,77 @@ bool holds_plain_raw_sectors(const Extent& e) {
 
 }  // namespace
 
+namespace {
+
+/// Of a floppy or a card: the system whose tables can be mended; null: none.
+const FileSystem* mending_system(const Image& image, const Volume& volume) {
+  const auto* blocks = std::get_if<BlockContent>(&image.content);
+  const FileSystem* system = blocks && !blocks->is_disc() ? file_system_of(volume) : nullptr;
+  return system && system->repair && volume.unlisted.empty() ? system : nullptr;
+}
+
+/// Every file that could be read whole reads as it did: mending tables touches none.
+void require_same_files(const Volume& before, const Volume& after) {
+  std::multiset<std::string> there;
+  const auto key = [](const Volume& v, const VolumeEntry& e) {
+    const SourcePtr bytes = v.open(e);
+    return digest_of("sha1", read_up_to(*bytes, 0, static_cast<std::size_t>(bytes->size())));
+  };
+  for (const VolumeEntry& e : after.entries)
+    if (e.kind == EntryKind::file && e.sound) there.insert(key(after, e));
+  for (const VolumeEntry& e : before.entries) {
+    if (e.kind != EntryKind::file || !e.sound) continue;
+    const auto at = there.find(key(before, e));
+    if (at == there.end())
+      throw Error({.fault = Fault::device,
+                   .code = "proof_failed",
+                   .what = "a file would not be the same in the mended copy: nothing was written",
+                   .file = before.disc->name(),
+                   .found = printable(e.path)});
+    there.erase(at);
+  }
+}
+
+[[noreturn]] void nothing_mended(const Image& image, const CheckResult& result, const char* expected) {
+  throw Error({.code = "nothing_to_repair",
+               .cause = Cause::nothing_to_repair,
+               .what = "there is nothing that could be repaired",
+               .file = image.path.string(),
+               .found = std::string(to_string(result.verdict)),
+               .expected = expected,
+               .hint = result.verdict == Verdict::intact ? "it needs no repair"
+                                                         : "<job extract> still reads what is sound"});
+}
+
+Image mended_volumes(const Image& image, const CheckResult& result) {
+  const SourcePtr whole = std::get<BlockContent>(image.content).bytes;
+  Bytes bytes = read_up_to(*whole, 0, static_cast<std::size_t>(whole->size()));
+  Image view = image;
+  for (const Volume& volume : read_volumes(image)) {
+    const FileSystem* system = mending_system(image, volume);
+    if (!system) continue;
+    VolumeRepair repair = system->repair({whole, 0, nullptr}, seconds_now());
+    apply_ranges(bytes, repair.ranges);
+    for (std::string& done : repair.done) view.warnings.push_back({"mended", std::move(done)});
+    const auto after = system->read({memory_source(bytes, whole->name()), 0, nullptr});
+    if (after) require_same_files(volume, *after);
+  }
+  if (view.warnings.size() == image.warnings.size())
+    nothing_mended(image, result, "directories or a bitmap that can be made anew");
+  const SourcePtr mended = memory_source(std::move(bytes), whole->name());
+  std::get<BlockContent>(view.content).bytes = mended;
+  view.files.front().source = mended;
+  return view;
+}
+
+}  // namespace
+
 void refuse_unrepairable(const Image& image) {
+  const auto* blocks = std::get_if<BlockContent>(&image.content);
+  if (blocks && !blocks->is_disc()) {
+    const std::vector<Volume> volumes = read_volumes(image);
+    if (std::any_of(volumes.begin(), volumes.end(), [&](const Volume& v) { return mending_system(image, v); })) return;
+  }
   if (image.cd() && std::any_of(image.cd()->extents().begin(), image.cd()->extents().end(), holds_plain_raw_sectors))
     return;
   throw Error({.code = "nothing_to_repair",
@@ -56,11 +130,12 @@ void refuse_unrepairable(const Image& image) {
                .what = "there is nothing that could be repaired",
                .file = image.path.string(),
                .found = "no sectors with error correction of their own",
-               .expected = "the 2352-byte sectors of a CD, as they were read",
+               .expected = "the 2352-byte sectors of a CD, as they were read, or a floppy with a file system",
                .hint = "<job check> without <repair> says whether it is damaged"});
 }
 
 Image repaired_view(const Image& image, const CheckResult& result) {
+  if (!image.cd()) return mended_volumes(image, result);
   std::map<SourcePtr, std::vector<Mend>> mends;
   for (const TrackCheck& track : result.tracks)
     for (const DamagedRange& range : track.ranges) {
@@ -93,6 +168,21 @@ Image repaired_view(const Image& image, const CheckResult& result) {
   return view;
 }
 
+namespace {
+
+WritePlan plan_mended_volume(const Image& repaired, const std::filesystem::path& out) {
+  const SourcePtr& bytes = std::get<BlockContent>(repaired.content).bytes;
+  WritePlan plan;
+  plan.copies = true;
+  plan.steps.push_back(fmt::format("copy {} with its tables mended", repaired.path.filename().string()));
+  for (const Warning& w : repaired.warnings)
+    if (w.code == "mended") plan.steps.push_back(w.message);
+  plan.outputs.push_back({.path = out, .pieces = {SourceRun{bytes, 0, bytes->size()}}, .size_bytes = bytes->size()});
+  return plan;
+}
+
+}  // namespace
+
 WritePlan plan_repaired_copy(const Image& repaired, const std::filesystem::path& out) {
   // One file: a copy with its mended sectors, whatever else stands in it. A set: written anew by its format.
   const bool set = repaired.format->holds.unstored_gaps;
@@ -104,6 +194,7 @@ WritePlan plan_repaired_copy(const Image& repaired, const std::filesystem::path&
          .file = repaired.path.string(),
          .hint = "convert it to cue first, and repair that"});
   if (set) return repaired.format->plan_write(repaired, out, {});
+  if (!repaired.cd()) return plan_mended_volume(repaired, out);
   WritePlan plan;
   plan.copies = true;
   PlannedOutput output{out, {}, repaired.files.front().size_bytes};

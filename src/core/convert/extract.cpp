@@ -13,6 +13,7 @@
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/glob.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/volumes/kept_facts.hpp"
 
 namespace opifex {
 namespace {
@@ -92,14 +93,20 @@ class ExtractPlanner {
       : image_(image), request_(request), longest_(std::max<std::size_t>(facts.longest_name, 255)) {
     plan_.disc = image.cd();
     plan_.form2 = request.form2;
+    plan_.saves = request.saves;
     rules_ = facts.name_rules();
   }
 
   ExtractPlan plan(const std::vector<Volume>& volumes) {
     std::vector<bool> used(request_.paths.size(), false);
-    for (const Volume& v : volumes)
+    for (const Volume& v : volumes) {
+      const auto number = static_cast<std::size_t>(&v - volumes.data());
+      take_host_names(v);
+      KeptFiles kept;
       for (const VolumeEntry& e : v.entries)
-        if (wanted(e.path, used)) add(v, e, static_cast<std::size_t>(&v - volumes.data()));
+        if (wanted(e.path, used)) add(v, e, number, kept);
+      if (!kept.empty()) plan_.lists[root_of(number)] = kept_facts_text(kept);
+    }
     for (std::size_t i = 0; i < used.size(); ++i)
       if (!used[i])
         throw Error({.fault = Fault::usage,
@@ -127,6 +134,20 @@ class ExtractPlanner {
     return any;
   }
 
+  std::string root_of(std::size_t volume) const {
+    return volume == 0 ? request_.into.string() : (request_.into / fmt::format("volume-{}", volume + 1)).string();
+  }
+  /// Names for this computer that the file system has made itself, by path.
+  void take_host_names(const Volume& volume) {
+    host_names_.clear();
+    for (const VolumeEntry& e : volume.entries)
+      if (e.facts && !e.facts->host_name.empty()) host_names_[e.path] = host_name(e);
+  }
+  std::string host_name(const VolumeEntry& e) const {
+    const bool bare = plan_.saves == SavesAs::bare || e.facts->ending.empty();
+    return e.facts->host_name + std::string(bare ? e.facts->bare_ending : e.facts->ending);
+  }
+
   /// "NAME (2).EXT" where there is no room for it behind the name, else "NAME.EXT (2)".
   std::string numbered(const std::string& plain, int n) const {
     const std::string number = fmt::format(" ({})", n);
@@ -136,18 +157,21 @@ class ExtractPlanner {
   /// The target of a path, part by part; a second name that differs in case only gets a number.
   std::string target_of(const VolumeEntry& entry, std::size_t volume, bool& renamed) {
     const std::string& path = entry.path;
-    std::string key = std::to_string(volume), target = request_.into.string();
-    if (volume > 0) target = (request_.into / fmt::format("volume-{}", volume + 1)).string();
+    std::string key = std::to_string(volume), target = root_of(volume);
     for (std::size_t at = 0;;) {
       const std::size_t end = std::min(path.find('/', at), path.size());
-      const std::string part = path.substr(at, end - at);
+      const auto own = host_names_.find(path.substr(0, end));
+      const std::string part = own != host_names_.end() ? own->second : path.substr(at, end - at);
       const bool is_file = end == path.size() && entry.kind != EntryKind::folder;
       key += "/" + part;
       // Folders are met again with all that is in them; two files of one name are two files.
       const auto known = is_file ? folders_.end() : folders_.find(key);
       const std::string name = known != folders_.end() ? known->second : free_name(target, part);
       if (!is_file && known == folders_.end()) folders_.emplace(key, name);
-      renamed = renamed || name != part;
+      // A save in a file of its own only gets an ending.
+      const std::string_view there = std::string_view(path).substr(at, end - at);
+      const bool ending_only = is_file && entry.facts && !entry.facts->bare_ending.empty() && name.starts_with(there);
+      renamed = renamed || (name != there && !ending_only);
       target = joined(target, name);
       if (end == path.size()) return target;
       at = end + 1;
@@ -169,11 +193,12 @@ class ExtractPlanner {
     return name;
   }
 
-  void add(const Volume& v, const VolumeEntry& e, std::size_t volume) {
+  void add(const Volume& v, const VolumeEntry& e, std::size_t volume, KeptFiles& kept) {
     if (!e.refused.empty()) return skip(e, e.refused);
     if (e.kind == EntryKind::link) return skip(e, "a symbolic link to " + printable(e.link));
     if (e.kind == EntryKind::audio) return skip(e, "a music track: convert the image to get it");
-    if (!e.sound) return skip(e, "it lies outside the image");
+    const bool in_part = !e.sound && !e.flaw.empty() && request_.even_damaged && e.source;
+    if (!e.sound && !in_part) return skip(e, e.flaw.empty() ? "it lies outside the image" : "it cannot be read whole: " + e.flaw);
     ExtractItem item{.entry = &e, .volume = &v};
     item.target = target_of(e, volume, item.renamed);
     if (!item.is_folder()) {
@@ -181,6 +206,8 @@ class ExtractPlanner {
       item.size_bytes = plan_.open(item)->size();
       plan_.total_bytes += item.size_bytes;
     }
+    const std::string listed = item.target.substr(std::min(item.target.size(), root_of(volume).size() + 1));
+    if (auto facts = kept_of(e, fs::path(item.target).filename().string())) kept[listed] = std::move(*facts);
     plan_.items.push_back(std::move(item));
   }
   void skip(const VolumeEntry& e, std::string why) { plan_.skipped.push_back({e.path, std::move(why)}); }
@@ -190,6 +217,7 @@ class ExtractPlanner {
   std::size_t longest_;
   NameRules rules_ = NameRules::host;
   ExtractPlan plan_;
+  std::map<std::string, std::string> host_names_;  // of the volume at hand, by path
   std::map<std::string, std::string> folders_;  // by path in the image
   std::unordered_set<std::string> taken_;       // folded paths
   std::map<std::string, int> next_number_;      // by the name that is taken
@@ -197,7 +225,7 @@ class ExtractPlanner {
 
 void set_time(const fs::path& path, const VolumeEntry& entry) {
   if (!entry.modified) return;
-  const timespec t{*entry.modified, 0};
+  const timespec t{*entry.modified, entry.facts ? static_cast<long>(entry.facts->hundredths) * 10'000'000 : 0};
   const std::array<timespec, 2> times = {t, t};
   ::utimensat(AT_FDCWD, path.c_str(), times.data(), AT_SYMLINK_NOFOLLOW);  // a drive without such dates is no failure
 }
@@ -259,6 +287,7 @@ class Runner {
     make_folders();
     write_files();
     if (job_.verify) verify();
+    write_lists();
     for (auto item = plan_.items.rbegin(); item != plan_.items.rend(); ++item)
       if (item->is_folder()) set_time(item->target, *item->entry);
     return std::move(results_);
@@ -314,6 +343,19 @@ class Runner {
     }
   }
 
+  /// Beside files of which there is more to tell. One that tells the same is left alone.
+  void write_lists() const {
+    for (const auto& [folder, text] : plan_.lists) {
+      const fs::path list = fs::path(folder) / kKeptFactsName;
+      std::error_code error;
+      if (fs::is_regular_file(list, error)) {
+        const SourcePtr there = open_file(list);
+        if (there->size() == text.size() && as_text(read_up_to(*there, 0, text.size())) == text) continue;
+      }
+      write_whole_file(list, text, job_.existing, job_.inputs);
+    }
+  }
+
   void verify() {
     context_.progress.begin("comparing", plan_.total_bytes);
     for (const ExtractItem& item : plan_.items) {
@@ -338,6 +380,10 @@ class Runner {
 
 SourcePtr ExtractPlan::open(const ExtractItem& item) const {
   if (item.raw_sectors) return std::make_shared<Form2Source>(disc, *item.volume, *item.entry, form2);
+  if (!item.entry->sound && item.entry->source) return item.entry->source;
+  if (saves == SavesAs::single && item.entry->facts && !item.entry->facts->header.empty())
+    return concat_source({memory_source(item.entry->facts->header, item.entry->path), item.volume->open(*item.entry)},
+                         item.entry->path);
   return item.volume->open(*item.entry);
 }
 

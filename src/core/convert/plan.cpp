@@ -218,7 +218,12 @@ std::uint64_t Conversion::output_bytes() const {
 namespace {
 
 std::string_view what_it_holds(const Format& target) {
-  return target.holds.roms ? "ROMs of cartridges" : target.holds.blocks ? "discs" : "CDs";
+  const Capabilities& holds = target.holds;
+  return holds.roms       ? "ROMs of cartridges"
+         : holds.floppies ? "floppies"
+         : holds.saves    ? "saves"
+         : holds.blocks   ? "discs"
+                          : "CDs";
 }
 
 /// What the target cannot hold anything of.
@@ -242,12 +247,20 @@ void refuse_content(const Image& image, const Format& target) {
   const bool is_rom = std::holds_alternative<RomContent>(image.content);
   const bool has_own_words =
       std::holds_alternative<NoContent>(image.content) || std::holds_alternative<FileContent>(image.content);
-  if (target.holds.roms && !is_rom && !has_own_words)
-    refuse("not_a_rom",
-           fmt::format("this is {}, and {} holds {}", describe(image.content), target.id, what_it_holds(target)), "");
+  const auto* held = std::get_if<BlockContent>(&image.content);
+  const bool is_floppy = held && held->medium == BlockMedium::floppy;
+  const bool is_card = held && held->medium == BlockMedium::memory_card;
+  const auto refuse_other = [&](const char* code) {
+    refuse(code, fmt::format("this is {}, and {} holds {}", describe(image.content), target.id, what_it_holds(target)),
+           "");
+  };
+  if (target.holds.roms && !is_rom && !has_own_words) refuse_other("not_a_rom");
+  if (target.holds.floppies && !is_floppy && !has_own_words) refuse_other("not_a_floppy");
+  if (target.holds.saves && !is_card && !has_own_words) refuse_other("not_a_save");
   std::visit(Overloaded{[&](const NoContent&) { refuse("no_disc", "nothing of the disc is there", ""); },
                         [](const CdContent&) {},
                         [&](const BlockContent& blocks) {
+                          if ((is_floppy && target.holds.floppies) || (is_card && target.holds.saves)) return;
                           if (!blocks.is_disc()) no_disc();
                           if (!target.holds.blocks) no_cd(blocks);
                         },

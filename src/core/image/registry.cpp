@@ -14,6 +14,10 @@
   FORMAT(kStfsFormat)      /* formats/stfs */ \
   FORMAT(kRomFormat)       /* formats/rom */  \
   FORMAT(kAdfFormat)       /* formats/adf */  \
+  FORMAT(kPs1CardFormat)   /* formats/ps1-card */ \
+  FORMAT(kPs1SingleFormat) /* formats/ps1-card */ \
+  FORMAT(kPs1BareFormat)   /* formats/ps1-card */ \
+  FORMAT(kNvramFormat)     /* formats/3do-nvram */ \
   FORMAT(kBinFormat)       /* formats/bin */
 
 namespace opifex {

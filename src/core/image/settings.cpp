@@ -190,6 +190,7 @@ void Settings::set(const Setting& setting, std::string_view value) {
                  .hint = nearest.empty() ? "" : fmt::format("did you mean {}?", nearest)});
   }
   given_[std::string(setting.name)] = value;
+  if (setting.repeats) repeated_[std::string(setting.name)].emplace_back(value);
 }
 
 std::string Settings::text(const Setting& setting) const {
@@ -198,6 +199,11 @@ std::string Settings::text(const Setting& setting) const {
 }
 
 std::vector<std::string> Settings::list(const Setting& setting) const { return comma_list(text(setting)); }
+
+std::vector<std::string> Settings::all(const Setting& setting) const {
+  const auto at = repeated_.find(setting.name);
+  return at == repeated_.end() ? std::vector<std::string>{} : at->second;
+}
 
 std::optional<std::int64_t> Settings::number(const Setting& setting) const { return whole_number(text(setting)); }
 
@@ -217,6 +223,8 @@ Settings Settings::only(std::span<const Setting* const> list) const {
   Settings some;
   for (const auto& [name, value] : given_)
     if (find_setting(list, name)) some.given_.emplace(name, value);
+  for (const auto& [name, values] : repeated_)
+    if (find_setting(list, name)) some.repeated_.emplace(name, values);
   return some;
 }
 

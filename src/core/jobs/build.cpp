@@ -5,6 +5,8 @@
 
 #include <fmt/format.h>
 
+#include "opifex/core/base/dates.hpp"
+#include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/jobs/settings.hpp"
 #include "opifex/core/jobs/writing.hpp"
@@ -29,7 +31,7 @@ Conversion conversion_of(WritePlan plan, const std::vector<std::string>& notices
 }
 
 Conversion plan_whole(const Builder& builder, const fs::path& folder, const fs::path& out, const Settings& settings) {
-  FolderImage image = builder.system->build->plan(folder, out, settings);
+  FolderImage image = builder.system->build->plan(folder, out, settings, seconds_now());
   return conversion_of(std::move(image.plan), image.notices);
 }
 
@@ -62,8 +64,24 @@ Conversion plan_wrapped(const Builder& builder, const fs::path& folder, const fs
 
 SettingList list_of(std::span<const Setting* const> settings) { return {settings.begin(), settings.end()}; }
 
-/// A volume that is made whole is written as a plain image of blocks: of its console's own layout, or any data disc's.
+/// What images of folders with this file system are written as; null: a plain image of blocks.
+const Format* own_format(const FileSystem& system) {
+  const auto at =
+      std::find_if(formats().begin(), formats().end(), [&](const Format* f) { return f->volume == system.id; });
+  return at == formats().end() ? nullptr : *at;
+}
+
+/// A volume that is made whole is written as a plain image of blocks, of its console's own layout or any data disc's, or
+/// in the format that is its own.
 Builder whole_builder(const FileSystem& system) {
+  if (const Format* own = own_format(system))
+    return {.id = std::string(own->id),
+            .settings = list_of(system.build->settings),
+            .makes_folders = false,
+            .made_anew = {},
+            .system = &system,
+            .format = own,
+            .plan = &plan_whole};
   const std::string blocks(usual_format(false).id);
   const bool plain = system.company != Company::none;
   return {.id = plain ? blocks : fmt::format("{}-{}", system.id, blocks),
@@ -71,6 +89,7 @@ Builder whole_builder(const FileSystem& system) {
           .makes_folders = false,
           .made_anew = {system.build->made_anew.begin(), system.build->made_anew.end()},
           .system = &system,
+          .format = &usual_format(false),
           .plan = plain ? &plan_plain : &plan_whole};
 }
 
@@ -83,6 +102,7 @@ Builder wrapped_builder(const FileSystem& system, const Format& format) {
           .makes_folders = format.shape == Shape::tree,
           .made_anew = {},
           .system = &system,
+          .format = &format,
           .plan = &plan_wrapped};
 }
 
@@ -105,16 +125,22 @@ const std::vector<Builder>& builders() {
 }
 
 const Setting& as_setting() {
+  static const std::string help = [] {
+    std::string ids;
+    for (const Builder& b : builders()) ids += (ids.empty() ? "" : ", ") + b.id;
+    return "what to make: " + ids;
+  }();
   static const Setting setting{
       .name = "as",
       .type = SettingType::text,
-      .help = "what to make: iso, gamecube-iso, xiso, god",
+      .help = help,
       .value = "FORMAT",
       .details =
           "iso; xiso, the game partition of an Xbox disc; god, an installed Xbox game, which needs "
           "default.xex or default.xbe in the folder; or gamecube-iso from a folder that extract made "
           "of a GameCube disc, changed or not: what still fits stays in its place. Wii discs are not "
-          "made: they would have to be encrypted and signed."};
+          "made: they would have to be encrypted and signed. A floppy (adf), a memory card or save memory "
+          "can be made of nothing, too: empty."};
   return setting;
 }
 
@@ -128,6 +154,16 @@ BuildJob BuildJob::of(std::vector<std::string> folders, const Settings& settings
     unknown_word("image to make of a folder", as.empty() ? "nothing" : as, known);
   }
   job.builder = &*builder;
+  if (job.folders.empty() && !builder->makes_blank())
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "build needs a folder",
+                 .hint = "only a floppy or a memory card is made of nothing"});
+  if (job.folders.empty() && job.out.empty())
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "an empty image needs a path",
+                 .hint = "<out> FILE"});
   job.writing = WriteRules::of(settings);
   job.writing.inputs = named_inputs(job.folders, settings, build_settings());
   job.settings = settings.only(builder->settings);
@@ -145,9 +181,10 @@ void require_folder(const fs::path& folder) {
 
 /// The image, or where its tree begins.
 fs::path output_of(const BuildJob& job, const fs::path& folder) {
+  if (folder.empty()) return job.out;
   const fs::path whole = fs::weakly_canonical(folder);
   if (job.builder->makes_folders) return (job.out.empty() ? whole.parent_path() : fs::path(job.out)) / whole.filename();
-  const std::string extension(usual_format(false).extensions.front());
+  const std::string extension(job.builder->format->extensions.front());
   if (job.out.empty()) return fs::path(whole).concat(extension);
   if (job.folders.size() < 2) return job.out;
   return fs::path(job.out) / (whole.filename().string() + extension);
@@ -169,24 +206,43 @@ void refuse_clashes(const BuildJob& job) {
   }
 }
 
+/// What was compared with the folder while it was made is what lies on the drive.
+Proof prove_written(const Conversion& conversion, const FileSpace& staged, bool is_blank) {
+  const PlannedOutput& output = conversion.plan.outputs.front();
+  const Bytes& wanted = std::get<Bytes>(output.pieces.front());
+  const SourcePtr there = staged.open(output.path);
+  if (there->size() != wanted.size() || read_up_to(*there, 0, wanted.size()) != wanted)
+    throw Error({.fault = Fault::device,
+                 .code = "proof_failed",
+                 .what = "what was written does not read back as it should: nothing was put in place",
+                 .file = output.path.string(),
+                 .hint = "check the drive"});
+  return {digest_of("sha1", wanted), is_blank ? "an empty volume" : "every file of the folder, byte by byte"};
+}
+
 void build_one(const BuildJob& job, const fs::path& folder, Listener& listener, JobContext& context) {
   Image source;
-  source.path = folder;
-  source.format = &bare_format(Stored::blocks);
+  source.path = folder.empty() ? fs::path("nothing") : folder;
+  source.format = job.builder->format;
   const Conversion conversion = job.builder->plan(*job.builder, folder, output_of(job, folder), job.settings);
   const Prover prover = [&](const FileSpacePtr& staged, const std::vector<WrittenFile>& written, bool prove) {
     OpenOptions options;
     options.files = staged;
     const Image made = open_image(leading_file(conversion.plan, written).path, options);
+    if (job.builder->system->build->proves_itself) return prove_written(conversion, *staged, folder.empty());
     return prove ? prove_folder(read_folder(folder), made, job.builder->made_anew, context) : Proof{};
   };
-  run_plan(source, source.format->title, conversion, job.writing, prover, listener, context);
+  run_plan(source, job.builder->format->title, conversion, job.writing, prover, listener, context);
 }
 
 }  // namespace
 
 Outcome run(const BuildJob& job, Listener& listener, JobContext& context) {
   Outcome outcome;
+  if (job.folders.empty()) {
+    build_one(job, {}, listener, context);
+    return outcome;
+  }
   for (const std::string& folder : job.folders) require_folder(folder);
   refuse_clashes(job);
   for (const std::string& folder : job.folders) {

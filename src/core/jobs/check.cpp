@@ -252,6 +252,8 @@ Verdict repair_one(const RepairJob& job, const Image& image, const CheckResult& 
   };
   carry_out(done, write, context);
   listener.result(done);
+  for (const Warning& w : repaired.warnings)
+    if (w.code == "mended") listener.message(w);
   listener.result(Checked{copy.image, copy.result, false, false});
   return copy.result.verdict;
 }

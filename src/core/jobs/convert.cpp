@@ -8,6 +8,8 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/convert/parts.hpp"
 #include "opifex/core/jobs/batch.hpp"
+#include "opifex/core/jobs/build.hpp"
+#include "opifex/core/jobs/files.hpp"
 #include "opifex/core/jobs/settings.hpp"
 #include "opifex/core/platforms/title_list.hpp"
 #include "opifex/core/stage/naming.hpp"
@@ -90,10 +92,15 @@ ScrubRequest scrub_request(const ConvertJob& job) {
 ConvertJob ConvertJob::of(std::vector<std::string> inputs, const Settings& settings) {
   ConvertJob job;
   job.inputs = std::move(inputs);
-  job.target = &writable_format(settings.text(kTo));
-  refuse_foreign_settings(settings, *job.target);
   job.out = settings.text(kOut);
   job.reading = ReadRules::of(settings);
+  if (settings.text(kToOrFolder) == kFolderWord) {
+    job.writing = WriteRules::of(settings);
+    job.writing.inputs = named_inputs(job.inputs, settings, convert_settings());
+    return job;
+  }
+  job.target = &writable_format(settings.text(kToOrFolder));
+  refuse_foreign_settings(settings, *job.target);
   share_files(job.reading.opening, *job.target);
   job.writing = WriteRules::of(settings);
   job.writing.inputs = named_inputs(job.inputs, settings, convert_settings());
@@ -106,7 +113,69 @@ ConvertJob ConvertJob::of(std::vector<std::string> inputs, const Settings& setti
   return job;
 }
 
+namespace {
+
+Outcome convert_images(const ConvertJob& job, Listener& listener, JobContext& context);
+
+/// Files out of images: a folder beside each, or below the one that is named.
+Outcome into_folders(const ConvertJob& job, Listener& listener, JobContext& context) {
+  Outcome outcome;
+  for (const std::string& input : job.inputs) {
+    ExtractFilesJob extract{.inputs = {input}, .into = job.out};
+    if (extract.into.empty()) extract.into = fs::path(input).replace_extension().string();
+    if (fs::weakly_canonical(extract.into) == fs::weakly_canonical(input)) extract.into += " files";
+    if (job.inputs.size() > 1 && !job.out.empty()) extract.into = (fs::path(job.out) / fs::path(input).stem()).string();
+    extract.reading = job.reading;
+    extract.writing = job.writing;
+    const Outcome one = run(extract, listener, context);
+    outcome.good = outcome.good && one.good;
+    outcome.failures.insert(outcome.failures.end(), one.failures.begin(), one.failures.end());
+  }
+  return outcome;
+}
+
+/// Of a format that is made of files: a folder without any image is one of files.
+bool is_folder_of_files(const std::string& word, const ConvertJob& job, JobContext& context) {
+  if (job.target->volume.empty() || !fs::is_directory(word)) return false;
+  try {
+    find_sources({word}, job.reading, Wanted::all, context);
+    return false;
+  } catch (const Error& e) {
+    if (e.details.cause != Cause::no_image) throw;
+    return true;
+  }
+}
+
+Outcome of_folders(const std::vector<std::string>& folders, const ConvertJob& job, Listener& listener,
+                   JobContext& context) {
+  const auto builder = std::find_if(builders().begin(), builders().end(),
+                                    [&](const Builder& b) { return b.id == job.target->id; });
+  BuildJob build{.folders = folders, .builder = &*builder, .out = job.out};
+  build.writing = job.writing;
+  return run(build, listener, context);
+}
+
+}  // namespace
+
 Outcome run(const ConvertJob& job, Listener& listener, JobContext& context) {
+  if (!job.target) return into_folders(job, listener, context);
+  std::vector<std::string> folders, images;
+  for (const std::string& word : job.inputs)
+    (is_folder_of_files(word, job, context) ? folders : images).push_back(word);
+  if (folders.empty()) return convert_images(job, listener, context);
+  Outcome outcome = of_folders(folders, job, listener, context);
+  if (images.empty()) return outcome;
+  ConvertJob rest = job;
+  rest.inputs = images;
+  const Outcome more = convert_images(rest, listener, context);
+  outcome.good = outcome.good && more.good;
+  outcome.failures.insert(outcome.failures.end(), more.failures.begin(), more.failures.end());
+  return outcome;
+}
+
+namespace {
+
+Outcome convert_images(const ConvertJob& job, Listener& listener, JobContext& context) {
   const ScrubRequest scrubbing = scrub_request(job);
   const TitleList titles = job.titles.empty() ? TitleList{} : TitleList::read(job.titles);
   BatchRequest batch{.sources = find_sources(job.inputs, job.reading, Wanted::whole, context),
@@ -127,6 +196,8 @@ Outcome run(const ConvertJob& job, Listener& listener, JobContext& context) {
   };
   return run_batch(std::move(batch), listener, context);
 }
+
+}  // namespace
 
 MergeJob MergeJob::of(std::vector<std::string> inputs, const Settings& settings) {
   MergeJob job{.inputs = std::move(inputs), .out = settings.text(kOut)};

@@ -28,7 +28,8 @@ std::vector<Volume> volumes_of(const Image& image) {
                  .what = rom ? "this is a ROM: there are no files in it"
                              : "there is no file system in this image that can be read",
                  .file = image.path.string(),
-                 .found = describe(image.content),
+                 .found = image.complete || image.warnings.empty() ? describe(image.content)
+                                                                   : image.warnings.front().message,
                  .hint = "<job identify> says what it is"});
   return volumes;
 }
@@ -57,6 +58,8 @@ class Holders {
     for (const std::string& word : words) {
       ArchivePtr archive;
       if (!fs::is_directory(word) && rules.pick.empty()) archive = open_archive(word, rules.spool_folder);
+      // One file that is packed is what it is; a floppy is called so as often as not.
+      if (archive && is_packed_image(*archive, rules)) archive = nullptr;
       if (archive) {
         files_.add(archive->volumes());
         holders_.push_back({std::move(archive), {{word, {}}, word}});
@@ -68,6 +71,19 @@ class Holders {
         if (inputs.images.size() != 1) open_one(word, rules, files_);  // says that there are several
         holders_.push_back({nullptr, {inputs.images.front(), word}});
       }
+    }
+  }
+
+  static bool is_packed_image(const Archive& archive, const ReadRules& rules) {
+    if (!archive.is_stream()) return false;
+    try {
+      const Inputs inputs = find_inputs(archive.volumes().front(), rules.opening, {}, rules.spool_folder);
+      if (inputs.images.size() != 1) return false;
+      const Image image = open_source(inputs.images.front());
+      return std::holds_alternative<BlockContent>(image.content) && !std::get<BlockContent>(image.content).is_disc();
+    } catch (const Error& e) {
+      if (ends_all(e)) throw;
+      return false;  // what is wrong with it is told when it is listed
     }
   }
 
@@ -189,10 +205,39 @@ Words split_words(const std::vector<std::string>& words, const ReadRules& rules)
 
 }  // namespace
 
+namespace {
+
+/// Games of a folder by their code.
+std::map<std::string, std::string> games_in(const fs::path& folder, const ReadRules& rules, JobContext& context) {
+  std::map<std::string, std::string> games;
+  const Sources sources = find_sources({folder.string()}, rules, Wanted::all, context);
+  for (const Source& source : sources.images) {
+    try {
+      const std::string serial = identify_platform(open_source(source.input)).serial;
+      if (!serial.empty()) games.try_emplace(plain_code(serial), source.name);
+    } catch (const Error& e) {
+      if (ends_all(e)) throw;
+    }
+  }
+  return games;
+}
+
+}  // namespace
+
+std::string plain_code(std::string_view code) {
+  std::string plain;
+  for (const char c : code)
+    if (std::isalnum(static_cast<unsigned char>(c)) != 0) plain += c;
+  return to_upper_ascii(plain);
+}
+
 FilesJob FilesJob::of(const std::vector<std::string>& words, const Settings& settings) {
   FilesJob job;
   job.reading = ReadRules::of(settings);
   job.reading.opening.allow_missing = true;
+  job.games = settings.text(kGames);
+  job.report = settings.text(kReport);
+  job.existing = settings.flag(kOverwrite) ? Existing::replace : Existing::keep;
   Words split = split_words(words, job.reading);
   if (split.paths.size() > 1)
     throw Error({.fault = Fault::usage,
@@ -208,6 +253,7 @@ FilesJob FilesJob::of(const std::vector<std::string>& words, const Settings& set
 Outcome run(const FilesJob& job, Listener& listener, JobContext& context) {
   const Holders holders(job.inputs, job.reading, Wanted::all, context);
   Many many(holders, listener);
+  const auto games = job.games.empty() ? std::map<std::string, std::string>{} : games_in(job.games, job.reading, context);
   bool any = false;
   const auto refuse_path = [&] {
     throw Error({.fault = Fault::usage,
@@ -228,7 +274,7 @@ Outcome run(const FilesJob& job, Listener& listener, JobContext& context) {
       refuse_path();
     }
     any = true;
-    listener.result(Listed{contents.image, contents.volumes, job.path});
+    listener.result(Listed{contents.image, contents.volumes, job.path, games, job.report, job.existing});
     if (any_damage(contents.volumes)) many.outcome.good = false;
   });
   if (!job.path.empty() && !any && many.outcome.failures.empty()) refuse_path();
@@ -243,6 +289,8 @@ ExtractFilesJob ExtractFilesJob::of(const std::vector<std::string>& words, const
                  .hint = "<into> DIR: the folder is made if it is not there"});
   ExtractFilesJob job{.inputs = {}, .into = settings.text(kInto)};
   job.form2 = settings.choice<Form2As>(kForm2);
+  job.saves = settings.choice<SavesAs>(kSavesAs);
+  job.even_damaged = settings.flag(kDamaged);
   job.read_back = settings.flag(kReadBack);
   job.reading = ReadRules::of(settings);
   job.writing = WriteRules::of(settings);
@@ -312,7 +360,7 @@ bool extract_one(const ExtractFilesJob& job, const Contents& contents, const fs:
   const Stopwatch watch;
   bool good = true;
   const TargetFacts facts = rules.target(into);
-  const ExtractPlan plan = plan_extract(contents.image, contents.volumes, {job.paths, into, job.form2}, facts);
+  const ExtractPlan plan = plan_extract(contents.image, contents.volumes, {job.paths, into, job.form2, job.saves, job.even_damaged}, facts);
   ExtractedFiles done{.image = contents.image, .plan = plan, .into = into.string()};
   const auto take_damage = [&] {
     if (take_findings(damage_of(contents, plan, context), contents.image, rules, done.warnings)) good = false;
@@ -350,7 +398,7 @@ std::vector<fs::path> folders_of(const ExtractFilesJob& job, const Holders& hold
                    .expected = "a folder for each",
                    .hint = "extract them one after the other, or rename one: <job rename>"});
     const ExtractPlan plan =
-        plan_extract(contents.image, contents.volumes, {job.paths, folder, job.form2}, job.writing.target(job.into));
+        plan_extract(contents.image, contents.volumes, {job.paths, folder, job.form2, job.saves, job.even_damaged}, job.writing.target(job.into));
     for (const ExtractItem& item : plan.items)
       if (!item.is_folder()) total.add({item.target, item.size_bytes});
     folders[i] = folder;

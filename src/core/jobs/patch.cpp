@@ -29,8 +29,7 @@ Bytes read_whole(const fs::path& path) {
 }
 
 std::string date_of_now() {
-  const CivilTime t = civil_time(
-      std::chrono::duration_cast<std::chrono::seconds>(std::chrono::system_clock::now().time_since_epoch()).count());
+  const CivilTime t = civil_time(seconds_now());
   return fmt::format("{:04}-{:02}-{:02} {:02}.{:02}.{:02}", t.year, t.month, t.day, t.hour, t.minute, t.second);
 }
 

@@ -43,6 +43,15 @@ extern const Setting kTo{.name = "to",
                          .help = "what to write: <job formats> lists them",
                          .value = "FORMAT",
                          .words = &writable_ids};
+extern const Setting kToOrFolder{.name = "to",
+                                 .type = choice,
+                                 .help = "what to write: <job formats> lists them; or folder: the files inside",
+                                 .value = "FORMAT",
+                                 .words = [] {
+                                   std::vector<std::string> words = writable_ids();
+                                   words.emplace_back(kFolderWord);
+                                   return words;
+                                 }};
 extern const Setting kAccept{.name = "accept",
                              .type = choices,
                              .help =
@@ -179,7 +188,7 @@ extern const Setting kSubchannel{.name = "subchannel",
                                  .help = "keep the subchannel of every sector, in a .sub file",
                                  .details = "96 bytes a sector, packed P to W."};
 extern const Setting kReport{
-    .name = "report", .type = writes, .help = "draw sector map, speed and readings into DIR", .value = "DIR"};
+    .name = "report", .type = writes, .help = "draw what there is to see into DIR", .value = "DIR"};
 extern const Setting kRestart{.name = "restart", .help = "throw an unfinished dump away and begin anew"};
 extern const Setting kNext{.name = "next", .help = "go on with the next disc until stopped; names come from the discs"};
 extern const Setting kDiscs{
@@ -279,6 +288,63 @@ extern const Setting kSaveEvery{.name = "save-every",
                                 .help = "how often the state for resuming is saved",
                                 .value = "TIME",
                                 .preset = "5s"};
+extern const Setting kAt{.name = "at", .type = text, .help = "the folder in the image", .value = "DIR"};
+extern const Setting kName{
+    .name = "name", .type = text, .help = "what the one file that is put is called there", .value = "NAME"};
+extern const Setting kPut{
+    .name = "put", .type = reads, .help = "put a file or a folder into it", .value = "FILE", .repeats = true};
+extern const Setting kDrop{
+    .name = "drop", .type = text, .help = "take a file or an empty folder off", .value = "PATH", .repeats = true};
+extern const Setting kWithAll{.name = "with-all", .help = "folders go with all that is in them"};
+extern const Setting kFolder{.name = "folder", .type = text, .help = "make a folder", .value = "PATH", .repeats = true};
+extern const Setting kMove{.name = "move",
+                           .type = text,
+                           .help = "move a file or a folder, or give it another name",
+                           .value = "PATH=NEW",
+                           .repeats = true};
+extern const Setting kComment{.name = "comment",
+                              .type = text,
+                              .help = "of a floppy: the comment of a file",
+                              .value = "PATH=TEXT",
+                              .repeats = true};
+extern const Setting kProtect{.name = "protect",
+                              .type = text,
+                              .help = "of a floppy: the bits of a file, like ----rwed",
+                              .value = "PATH=BITS",
+                              .details = "h s p a where they are set; r w e d where they allow something; - for what is not.",
+                              .repeats = true};
+extern const Setting kUndelete{.name = "undelete",
+                               .type = text,
+                               .help = "of a memory card: bring a deleted save back, by its name or its entry",
+                               .value = "NAME",
+                               .repeats = true};
+extern const Setting kBytes{.name = "bytes",
+                            .type = text,
+                            .help = "of a memory card: replace bytes in a save, of one length",
+                            .value = "PATH@OFFSET:OLD=NEW",
+                            .details = "OLD and NEW in hexadecimal digits; all changes of a call or none.",
+                            .repeats = true};
+extern const Setting kCard{
+    .name = "card", .type = number, .help = "which card, where a file holds several", .value = "N", .range = {1, 16}};
+extern const Setting kKeepOld{.name = "keep-old",
+                              .type = choice,
+                              .help = "keep the former version: yes (default for memory cards) or no",
+                              .value = "WORD",
+                              .words = [] { return std::vector<std::string>{"yes", "no"}; },
+                              .implied = "yes",
+                              .details = "In NAME.history beside the image; save history and save restore know it."};
+extern const Setting kDamaged{.name = "damaged",
+                              .help = "write files that cannot be read whole, too: zeros stand for what is missing"};
+extern const Setting kSavesAs{.name = "saves",
+                              .type = choice,
+                              .help = "of a PS1 card: single (default, with name and entry) or bare blocks",
+                              .value = "FORM",
+                              .preset = "single",
+                              .words = [] { return std::vector<std::string>{"single", "bare"}; }};
+extern const Setting kGames{.name = "games",
+                            .type = reads,
+                            .help = "say which save is of which game of FOLDER, by the code of the game",
+                            .value = "FOLDER"};
 
 namespace {
 
@@ -333,7 +399,7 @@ const SettingList& check_settings() {
 }
 
 const SettingList& convert_settings() {
-  static const SettingList list = joined({{&kTo},
+  static const SettingList list = joined({{&kToOrFolder},
                                           format_settings(),
                                           {&kScrub, &kKeep, &kLimit, &kTitles, &kSkipExisting},
                                           write_settings(),
@@ -356,13 +422,14 @@ const SettingList& split_settings() {
 }
 
 const SettingList& files_settings() {
-  static const SettingList list = joined({{&kTree}, read_settings()});
+  static const SettingList list = joined({{&kTree, &kGames, &kReport, &kOverwrite}, read_settings()});
   return list;
 }
 
 const SettingList& extract_settings() {
   static const SettingList list =
-      joined({{&kInto, &kReadBack, &kForm2, &kStrict, &kPlan, &kOverwrite, &kFileSystem}, read_settings()});
+      joined({{&kInto, &kReadBack, &kForm2, &kSavesAs, &kDamaged, &kStrict, &kPlan, &kOverwrite, &kFileSystem},
+              read_settings()});
   return list;
 }
 
@@ -393,6 +460,13 @@ const SettingList& patch_settings() {
 const SettingList& save_settings() {
   static const SettingList list = {&kGame, &kHistory, &kVersion,   &kOut,        &kSaveSize,    &kFill,
                                    &kSwap, &kLane,    &kDropClock, &kAcceptSave, &rom::kSystem, &kPlan};
+  return list;
+}
+
+const SettingList& edit_settings() {
+  static const SettingList list = {&kAt,      &kName,   &kPut,      &kDrop,  &kWithAll, &kFolder,
+                                   &kMove,    &kLabel,  &kComment,  &kProtect, &kBootCode, &kUndelete,
+                                   &kBytes,   &kCard,   &kKeepOld,  &kHistory, &kOverwrite, &kPlan};
   return list;
 }
 

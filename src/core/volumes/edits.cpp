@@ -130,6 +130,11 @@ std::vector<ChangedRange> changed_ranges(ByteView before, ByteView after, std::u
   return ranges;
 }
 
+void apply_ranges(Bytes& image, std::span<const ChangedRange> ranges) {
+  for (const ChangedRange& r : ranges)
+    std::copy(r.bytes.begin(), r.bytes.end(), image.begin() + static_cast<std::ptrdiff_t>(r.offset));
+}
+
 std::string_view to_string(VolumeEdit::Kind kind) {
   constexpr std::array<std::string_view, 10> kNames = {"put",     "drop",    "folder",   "move", "label",
                                                        "comment", "protect", "undelete", "boot", "bytes"};

@@ -435,6 +435,7 @@ void Editor::protect(const VolumeEdit& edit) {
 void Editor::install_boot(const VolumeEdit& edit) {
   constexpr std::size_t kCode = 12, kMost = kBootBytes - kCode;
   Bytes code;
+  if (edit.text == "standard") code.assign(usual_boot_code().begin(), usual_boot_code().end());
   if (edit.contents) {
     code = read_up_to(*edit.contents, 0, kBootBytes + 1);
     // A whole boot block: its mark and its root are this disk's own.

@@ -2,9 +2,11 @@
 
 #include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/image/shared_settings.hpp"
 #include "opifex/core/volumes/amiga/disk.hpp"
 #include "opifex/core/volumes/amiga/editor.hpp"
 #include "opifex/core/volumes/amiga/repair.hpp"
+#include "opifex/core/volumes/kept_facts.hpp"
 
 #include "../edits.hpp"
 #include "../names.hpp"
@@ -63,6 +65,7 @@ std::shared_ptr<const EntryFacts> facts_of(const Entry& e) {
   auto facts = std::make_shared<EntryFacts>();
   facts->place = e.block;
   facts->blocks = Disk::blocks_of(e);
+  facts->host_name = escaped_name(e.name, [](unsigned char c) { return c < 0x7F || c > 0x9F; });
   facts->hundredths = e.date.ticks % 50 * 2;
   facts->comment = utf8(e.comment);
   facts->protection = e.protection;
@@ -190,6 +193,11 @@ std::string proves(const Volume& volume) {
   return "directories and headers were verified by their checksums; blocks of data carry none on FFS";
 }
 
+std::string fold(const Volume& volume, std::string_view path) {
+  const bool international = volume.system.ends_with("-intl") || volume.system.ends_with("-dircache");
+  return utf8(folded(latin1_of(path).value_or(std::string(path)), {.flags = international ? 2U : 0U}));
+}
+
 EditPlan edit(const VolumePlace& place, std::span<const VolumeEdit> edits, std::int64_t now) {
   const auto image = whole(*place.disc);
   Editor editor(*image, now);
@@ -207,6 +215,55 @@ VolumeRepair repair(const VolumePlace& place, std::int64_t now) {
   return {changed_ranges(*image, mended.image), std::move(mended.done)};
 }
 
+// ---- making one
+
+std::vector<std::string> kinds() {
+  std::vector<std::string> words;
+  for (unsigned flags = 0; flags < 6; ++flags) words.push_back(Kind{flags}.name());
+  return words;
+}
+
+constexpr Setting kKind{.name = "kind",
+                        .type = SettingType::choice,
+                        .help = "of a floppy: ofs, ffs (default), and either with -intl or -dircache",
+                        .value = "KIND",
+                        .preset = "ffs",
+                        .words = &kinds};
+constexpr Setting kHighDensity{.name = "high-density", .help = "of a floppy: 1760 KiB instead of 880"};
+constexpr std::array kSettings = {&kLabel, &kKind, &kHighDensity, &kBootCode, &kFixedDates};
+
+/// The folder's name as a label, as far as one can be made of it.
+std::string label_of(const std::filesystem::path& folder, const Settings& settings) {
+  const std::string given = settings.text(kLabel);
+  if (given.empty()) return folder.empty() ? "Empty" : proposed_name(std::filesystem::weakly_canonical(folder).filename().string());
+  const auto label = latin1_of(given);
+  if (!label || !amiga::name_fault(*label).empty())
+    throw Error({.fault = Fault::usage,
+                 .code = "bad_label",
+                 .what = "a floppy cannot have this label: " + (label ? amiga::name_fault(*label) : "it has letters that are not in Latin-1"),
+                 .found = printable(given),
+                 .expected = "for example " + printable(utf8(proposed_name(given)))});
+  return *label;
+}
+
+FolderImage plan_floppy(const std::filesystem::path& folder, const std::filesystem::path& out, const Settings& settings,
+                        std::int64_t now) {
+  NewDisk wanted{.kind = {.flags = static_cast<unsigned>(settings.choice<std::size_t>(kKind))}};
+  wanted.label = label_of(folder, settings);
+  wanted.high_density = settings.flag(kHighDensity);
+  const std::int64_t date = settings.day(kFixedDates).value_or(now);
+  wanted.date = Date::of(date);
+  std::vector<VolumeEdit> boot;
+  if (const std::string code = settings.text(kBootCode); code != "none") {
+    boot.push_back({.kind = VolumeEdit::Kind::boot, .path = {}, .text = code});
+    if (code != "standard") boot[0].contents = open_file(code);
+  }
+  return image_of_folder(kAmiga, make_disk(wanted), folder, out, {boot, settings.day(kFixedDates), date});
+}
+
+constexpr FolderBuilder kBuilder{
+    .settings = kSettings, .plan = &plan_floppy, .blank = true, .proves_itself = true};
+
 }  // namespace
 
 extern const FileSystem kAmiga = {.id = "amiga",
@@ -215,7 +272,9 @@ extern const FileSystem kAmiga = {.id = "amiga",
                                   .host = VolumeHost::floppy,
                                   .read = &read,
                                   .name_of = &name_of_system,
+                                  .fold = &fold,
                                   .proves = &proves,
+                                  .build = &kBuilder,
                                   .edit = &edit,
                                   .repair = &repair};
 

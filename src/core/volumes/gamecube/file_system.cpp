@@ -16,7 +16,8 @@ constexpr Setting kFull{.name = "full", .help = "for gamecube-iso: filled up to 
 constexpr std::array kSettings = {&kFull};
 
 FolderImage plan_folder(const std::filesystem::path& folder, const std::filesystem::path& out,
-                        const Settings& settings) {
+                        const Settings& settings,
+                        std::int64_t) {
   GameCubeBuild build = plan_gamecube(folder, out, {.full = settings.flag(kFull)});
   return {std::move(build.plan), std::move(build.notices)};
 }

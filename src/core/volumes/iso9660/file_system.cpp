@@ -4,6 +4,7 @@
 
 #include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/image/shared_settings.hpp"
 #include "opifex/core/volumes/iso9660/volume.hpp"
 #include "opifex/core/volumes/iso9660/writer.hpp"
 
@@ -27,10 +28,6 @@ std::string variant(std::string_view system) {
   return system.ends_with("+joliet") ? "ISO 9660 with Joliet names" : "ISO 9660";
 }
 
-constexpr Setting kLabel{.name = "label",
-                         .type = text,
-                         .help = "volume label, up to 32 characters (default: the folder's name)",
-                         .value = "NAME"};
 constexpr Setting kNames{
     .name = "names",
     .type = choice,
@@ -41,11 +38,6 @@ constexpr Setting kNames{
       return std::vector<std::string>{"level1", "level2", "relaxed"};
     }};
 constexpr Setting kNoJoliet{.name = "no-joliet", .help = "leave out the second tree with the names as they are"};
-constexpr Setting kFixedDates{.name = "fixed-dates",
-                              .type = date,
-                              .help = "one date for everything: the same files give the same bytes",
-                              .value = "YYYY-MM-DD",
-                              .implied = "2000-01-01"};
 constexpr Setting kPadding{.name = "padding",
                            .type = number,
                            .help = "empty sectors at the end",
@@ -73,7 +65,8 @@ std::vector<std::string> lines_of(const fs::path& path) {
   return lines;
 }
 
-FolderImage plan_folder(const fs::path& folder, const fs::path& out, const Settings& settings) {
+FolderImage plan_folder(const fs::path& folder, const fs::path& out, const Settings& settings,
+                        std::int64_t) {
   IsoBuild build = plan_iso(folder, out, iso_options(settings));
   return {std::move(build.plan), std::move(build.notices)};
 }

@@ -4,6 +4,7 @@
 
 #include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/volumes/kept_facts.hpp"
 #include "opifex/core/volumes/nvram/nvram.hpp"
 
 #include "../edits.hpp"
@@ -36,6 +37,7 @@ VolumeEntry entry_of(const nvram::Block& b, const SourcePtr& image) {
   entry.source = slice_source(image, data, std::min<std::uint64_t>(b.byte_count, left));
   auto facts = std::make_shared<EntryFacts>();
   facts->place = b.offset;
+  if (!b.name.empty()) facts->host_name = escaped_name(b.name, [](unsigned char c) { return c < 0x7F; });
   facts->blocks = b.size_bytes;
   facts->id = b.id;
   facts->type = b.type;
@@ -50,7 +52,7 @@ std::optional<Volume> read(const VolumePlace& place) {
   if (!memory.recognised) return std::nullopt;
   const SourcePtr held = memory_source(image, place.disc->name());
   Volume volume;
-  volume.system = "3do-nvram";
+  volume.system = "3do-saves";
   volume.label = memory.label;
   volume.disc = place.disc;
   volume.blocks = nvram::kImageBytes;
@@ -99,14 +101,25 @@ std::string proves(const Volume&) {
   return "the blocks of the memory fit together; it has no checksum of anything, so the bytes of its files are not proved";
 }
 
+FolderImage plan_memory(const std::filesystem::path& folder, const std::filesystem::path& out, const Settings&,
+                        std::int64_t now) {
+  return image_of_folder(kNvram, nvram::make_memory(), folder, out, {.more = {}, .date_for_all = {}, .now = now});
+}
+
+constexpr FolderBuilder kBuilder{.plan = &plan_memory, .blank = true, .proves_itself = true};
+
+std::string fold(const Volume&, std::string_view path) { return nvram::folded(std::string(path)); }
+
 }  // namespace
 
-extern const FileSystem kNvram = {.id = "3do-nvram",
+extern const FileSystem kNvram = {.id = "3do-saves",
                                   .title = "3DO save memory",
-                                  .short_id = "3do_nvram",
+                                  .short_id = "3do_saves",
                                   .host = VolumeHost::memory_card,
                                   .read = &read,
+                                  .fold = &fold,
                                   .proves = &proves,
+                                  .build = &kBuilder,
                                   .edit = &edit};
 
 }  // namespace opifex

@@ -2,6 +2,7 @@
 
 #include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/volumes/kept_facts.hpp"
 #include "opifex/core/volumes/ps1card/card.hpp"
 
 #include "../edits.hpp"
@@ -31,6 +32,9 @@ VolumeEntry entry_of(const ps1::Save& save, ByteView image, ps1::Kind kind) {
                                              : Bytes(image.begin(), image.end());
   auto facts = std::make_shared<EntryFacts>();
   facts->place = save.first;
+  if (!save.name.empty()) facts->host_name = escaped_name(save.name, [](unsigned char c) { return c < 0x7F; });
+  facts->ending = save.frame.empty() ? "" : ".single";
+  facts->bare_ending = ".bare";
   facts->blocks = save.chain.size();
   facts->title = save.title;
   facts->plain_title = save.plain_title;
@@ -47,7 +51,7 @@ VolumeEntry entry_of(const ps1::Save& save, ByteView image, ps1::Kind kind) {
 
 Volume volume_of(const ps1::Card& card, ByteView image, ps1::Kind kind, const SourcePtr& source) {
   Volume volume;
-  volume.system = kind == ps1::Kind::cards ? "ps1-card" : kind == ps1::Kind::single ? "ps1-card-single" : "ps1-card-bare";
+  volume.system = kind == ps1::Kind::cards ? "ps1-saves" : kind == ps1::Kind::single ? "ps1-saves-single" : "ps1-saves-bare";
   volume.disc = source;
   for (const ps1::Save& save : card.saves) volume.entries.push_back(entry_of(save, image, kind));
   for (const ps1::Save& save : card.deleted) volume.deleted.push_back(entry_of(save, image, kind));
@@ -93,7 +97,7 @@ std::optional<Volume> read(const VolumePlace& place) {
 
 std::optional<std::uint64_t> next(const ByteSource& image, const Volume& volume) {
   const auto following = static_cast<std::uint64_t>(volume.shift) + 1;
-  return volume.system == "ps1-card" && following < image.size() / ps1::kCardBytes ? std::optional(following)
+  return volume.system == "ps1-saves" && following < image.size() / ps1::kCardBytes ? std::optional(following)
                                                                                    : std::nullopt;
 }
 
@@ -135,26 +139,37 @@ EditPlan edit(const VolumePlace& place, std::span<const VolumeEdit> edits, std::
 }
 
 std::string name_of_system(std::string_view system) {
-  return system == "ps1-card"          ? "PS1 memory card"
-         : system == "ps1-card-single" ? "PS1 save in a file of its own"
+  return system == "ps1-saves"          ? "PS1 memory card"
+         : system == "ps1-saves-single" ? "PS1 save in a file of its own"
                                        : "blocks of a PS1 save";
 }
 
 std::string proves(const Volume& volume) {
-  if (volume.system == "ps1-card-bare") return "a save of bare blocks has no checksum that all games share";
+  if (volume.system == "ps1-saves-bare") return "a save of bare blocks has no checksum that all games share";
   return "the directory was verified by its checksums; the data of saves has none that all games share";
 }
 
+FolderImage plan_card(const std::filesystem::path& folder, const std::filesystem::path& out, const Settings&,
+                      std::int64_t now) {
+  return image_of_folder(kPs1Card, ps1::make_card(), folder, out, {.more = {}, .date_for_all = {}, .now = now});
+}
+
+constexpr FolderBuilder kBuilder{.plan = &plan_card, .blank = true, .proves_itself = true};
+
+std::string fold(const Volume&, std::string_view path) { return std::string(path); }  // case tells names apart
+
 }  // namespace
 
-extern const FileSystem kPs1Card = {.id = "ps1-card",
+extern const FileSystem kPs1Card = {.id = "ps1-saves",
                                     .title = "PS1 memory card",
-                                    .short_id = "ps1_card",
+                                    .short_id = "ps1_saves",
                                     .host = VolumeHost::memory_card,
                                     .read = &read,
                                     .name_of = &name_of_system,
+                                    .fold = &fold,
                                     .proves = &proves,
                                     .next = &next,
+                                    .build = &kBuilder,
                                     .edit = &edit};
 
 }  // namespace opifex

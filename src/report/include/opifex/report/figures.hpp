@@ -6,6 +6,7 @@
 
 #include "opifex/core/dump/cartridge.hpp"
 #include "opifex/core/dump/dump.hpp"
+#include "opifex/core/jobs/files.hpp"
 
 namespace opifex::report {
 
@@ -29,5 +30,9 @@ std::vector<std::filesystem::path> cartridge_figures(const std::filesystem::path
 /// Where the readings of a ROM (of a save, if that is all) differed, and what its data lines carried. Errors as above.
 std::vector<std::filesystem::path> draw_cartridge(const dump::CartridgePlan& plan, const dump::CartridgeResult& result,
                                                   const FigureRequest& request);
+
+/// The icons of all saves of a memory card, as large squares with their titles. Errors as above; "no_icons" (refused) if
+/// there is none.
+std::vector<std::filesystem::path> draw_icons(const jobs::Listed& listed, const FigureRequest& request);
 
 }  // namespace opifex::report

@@ -11,9 +11,9 @@ namespace opifex::report {
 /// How a list of files is laid out.
 enum class FilesView { flat, tree };
 
-/// Entries below `path` (all if empty), folders before what is in them. Refers to `volumes`.
-LongResult files_json(const Image& image, const std::vector<Volume>& volumes, const std::string& path);
-std::string files_text(const Image& image, const std::vector<Volume>& volumes, const std::string& path, FilesView view);
+/// Entries below `path` (all if empty), folders before what is in them. Refers to what is listed.
+LongResult files_json(const jobs::Listed& listed);
+std::string files_text(const jobs::Listed& listed, FilesView view);
 
 /// Refers to `files`.
 LongResult extract_json(const jobs::ExtractedFiles& files);

@@ -15,6 +15,9 @@ struct CivilTime {
 /// Of seconds since 1970; years beyond those of std::chrono (32 767 either way) become the nearest one.
 CivilTime civil_time(std::int64_t seconds);
 
+/// Seconds since 1970 by the clock of this computer.
+std::int64_t seconds_now();
+
 /// Seconds since 1970; nothing if the calendar has no such day, or the day no such time.
 std::optional<std::int64_t> seconds_of(const CivilTime& time);
 

@@ -26,6 +26,11 @@ std::string name_fault(std::string_view name);
 /// A name that can be created: what cannot stand in it becomes `_`. Never empty, whatever comes in.
 std::string made_safe(std::string_view name, NameRules rules);
 
+/// A name that can be created anywhere, and tells what it was: bytes that cannot stand in it, and those for which
+/// `plain` is false, become %XX; so does the first letter of a device's name. `latin1`: a byte each letter; others stay
+/// as UTF-8.
+std::string escaped_name(std::string_view latin1, bool (*plain)(unsigned char));
+
 /// At most so many UTF-16 units and bytes, cut in front of the extension, never within a character.
 std::string shortened(const std::string& name, std::size_t most_units, std::size_t most_bytes = kLongestNameBytes);
 

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <map>
 #include <string>
 #include <vector>
 
@@ -18,10 +19,18 @@ enum class Form2As {
   payload  ///< 2324 bytes of Form 2 sectors, 2048 of Form 1
 };
 
+/// A console's save, written to a file.
+enum class SavesAs {
+  single,  ///< with its entry of the card's directory: its name and all that is known of it
+  bare     ///< its blocks alone
+};
+
 struct ExtractRequest {
   std::vector<std::string> paths = {};  ///< paths or globs (* and ?), without case; empty: everything
   std::filesystem::path into;
   Form2As form2 = Form2As::raw;
+  SavesAs saves = SavesAs::single;
+  bool even_damaged = false;  ///< files that cannot be read whole, as far as there is something of them
 };
 
 /// A file to be written, or a folder to be made.
@@ -45,6 +54,9 @@ struct ExtractPlan {
   std::uint64_t total_bytes = 0;
   CdImagePtr disc = {};  ///< of raw sectors
   Form2As form2 = Form2As::raw;
+  SavesAs saves = SavesAs::single;
+  /// What the files have beside their bytes, for a list beside them, by the folder it lies in; empty: nothing.
+  std::map<std::string, std::string> lists = {};
   /// The bytes of a file of this plan.
   SourcePtr open(const ExtractItem& item) const;
 };

@@ -39,6 +39,8 @@ struct Capabilities {
   bool packages = false;        ///< packages of files, laid out as their console has them
   bool game_partition = false;  ///< of an Xbox disc the game partition alone: what surrounds it is not kept
   bool roms = false;            ///< of cartridges
+  bool floppies = false;        ///< blocks of floppies
+  bool saves = false;           ///< of memory cards
   bool whole_discs = false;     ///< a shorter image comes back filled up with zeros to the size of a disc
 };
 
@@ -166,6 +168,7 @@ struct Format {
   bool (*is_told)(const Settings& settings) = nullptr;
   const PartNaming* part_names = nullptr;    ///< of its files; null: NAME.EXT.001 ..
   std::span<const Platform> platforms = {};  ///< that the format alone tells
+  std::string_view volume = {};              ///< the file system that images of folders in this format have
   /// Of sheets: the text with the names of the files. Error (refused) as for opening it. Null: files found by name.
   SheetText (*read_sheet)(const std::filesystem::path& path) = nullptr;
   /// Of a format whose files may hold several images: all of them. Error (refused) as for opening it. Null: one a file.

@@ -41,6 +41,7 @@ struct Setting {
   std::vector<std::string> (*words)() = nullptr;  ///< of choice and choices; null: checked by whoever reads them
   std::string_view implied = {};                  ///< the value if only the name is given; empty: a value has to follow
   std::string_view details = {};                  ///< more than a line, for the manual; may be empty
+  bool repeats = false;                           ///< it may be given several times, each with a value
 };
 
 using SettingList = std::vector<const Setting*>;
@@ -66,6 +67,8 @@ class Settings {
   /// As it was given, else the preset.
   std::string text(const Setting& setting) const;
   std::vector<std::string> list(const Setting& setting) const;
+  /// Every value of one that repeats, in the order in which they were given.
+  std::vector<std::string> all(const Setting& setting) const;
   std::optional<std::int64_t> number(const Setting& setting) const;
   /// Bytes of a size.
   std::optional<std::uint64_t> bytes(const Setting& setting) const;
@@ -85,6 +88,7 @@ class Settings {
  private:
   std::size_t index_of(const Setting& setting) const;
   std::map<std::string, std::string, std::less<>> given_;
+  std::map<std::string, std::vector<std::string>, std::less<>> repeated_;
 };
 
 /// Words with commas between them, without the blanks around them.

@@ -36,6 +36,19 @@ inline constexpr Setting kTrack{.name = "track",
                                 .help = "which data track (default: the first)",
                                 .value = "N",
                                 .range = {1, 99}};
+inline constexpr Setting kLabel{
+    .name = "label", .type = SettingType::text, .help = "name of the volume (default: the folder's)", .value = "NAME"};
+inline constexpr Setting kBootCode{
+    .name = "boot",
+    .type = SettingType::reads,
+    .help = "of a floppy: none (default), standard (it starts the system), or a file of your own code",
+    .value = "FILE",
+    .preset = "none"};
+inline constexpr Setting kFixedDates{.name = "fixed-dates",
+                                     .type = SettingType::date,
+                                     .help = "one date for everything: the same files give the same bytes",
+                                     .value = "YYYY-MM-DD",
+                                     .implied = "2000-01-01"};
 inline constexpr Setting kRebuild{.name = "rebuild", .help = "pack the files anew, without the gaps between them"};
 inline constexpr Setting kMinimal{.name = "minimal", .help = "end with the last file, not padded to 64 KiB"};
 

@@ -33,6 +33,11 @@ class Archive {
   virtual ~Archive() = default;
 
   virtual const std::string& kind() const = 0;
+  /// One packed file, without a directory: gz and its kin.
+  bool is_stream() const {
+    const std::string& k = kind();
+    return k == "gz" || k == "xz" || k == "zst" || k == "bz2" || k == "lz4";
+  }
   /// In the order of the archive.
   virtual const std::vector<ArchiveMember>& members() const = 0;
   /// The files it consists of, in order.

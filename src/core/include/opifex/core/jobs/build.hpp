@@ -17,9 +17,12 @@ struct Builder {
   bool makes_folders = false;               ///< the output is a tree of its own below what is named
   std::vector<std::string> made_anew = {};  ///< paths of which the image has its own version
   const FileSystem* system = nullptr;
+  const Format* format = nullptr;  ///< what is written
   /// `out`: the image, or where its tree begins. Writes nothing.
   Conversion (*plan)(const Builder& builder, const std::filesystem::path& folder, const std::filesystem::path& out,
                      const Settings& settings) = nullptr;
+  /// Of no folder at all: an empty image.
+  bool makes_blank() const { return system->build->blank; }
 };
 
 /// Those of file systems, and of formats that hold the game of a console.
@@ -28,7 +31,7 @@ const std::vector<Builder>& builders();
 const Setting& as_setting();
 
 struct BuildJob {
-  std::vector<std::string> folders;
+  std::vector<std::string> folders;  ///< none: an empty image
   const Builder* builder = nullptr;
   std::string out = {};  ///< empty: beside the folder
   WriteRules writing = {};

@@ -11,7 +11,7 @@ namespace opifex::jobs {
 
 struct ConvertJob {
   std::vector<std::string> inputs;  ///< images, folders, drives, archives
-  const Format* target = nullptr;
+  const Format* target = nullptr;   ///< null: folders with the files inside
   std::string out = {};  ///< file, leading file or (ending in /, or there already) folder; empty: beside each input
   ReadRules reading = {};
   WriteRules writing = {};

@@ -1,6 +1,7 @@
 /// The files inside images: listed, and written to a folder.
 #pragma once
 
+#include <map>
 #include <string>
 #include <vector>
 
@@ -14,6 +15,9 @@ struct FilesJob {
   std::vector<std::string> inputs;  ///< images, archives, folders of images
   std::string path = {};            ///< in them: a folder, a file or a pattern; empty: everything
   ReadRules reading = {};
+  std::filesystem::path games = {};   ///< folder of images that saves may be of; empty: nobody asked
+  std::filesystem::path report = {};  ///< folder for figures; empty: none
+  Existing existing = Existing::keep;
   /// Images come first; a word behind the first that fits a path in it is no image. Error (usage) for several paths.
   static FilesJob of(const std::vector<std::string>& words, const Settings& settings);
 };
@@ -23,7 +27,12 @@ struct Listed {
   const Image& image;
   const std::vector<Volume>& volumes;
   std::string path;
+  std::map<std::string, std::string> games = {};  ///< by the code of a game: the image of it; of FilesJob::games
+  std::filesystem::path report = {};
+  Existing existing = Existing::keep;
 };
+/// The code of a game without what programs put between its letters and digits: the key of Listed::games.
+std::string plain_code(std::string_view code);
 Outcome run(const FilesJob& job, Listener& listener, JobContext& context);
 
 struct ExtractFilesJob {
@@ -31,6 +40,8 @@ struct ExtractFilesJob {
   std::vector<std::string> paths = {};  ///< in them; empty: everything
   std::string into;                     ///< of several images each gets a folder in it
   Form2As form2 = Form2As::raw;
+  SavesAs saves = SavesAs::single;
+  bool even_damaged = false;
   bool read_back = false;  ///< read every file back and compare it with the image
   ReadRules reading = {};
   WriteRules writing = {};

@@ -67,6 +67,7 @@ struct DumpedCartridge;
 struct PatchTold;
 struct SaveTold;
 struct Changed;
+struct Edited;
 struct BatchPlan;
 struct BatchStep;
 struct BatchSummary;
@@ -89,6 +90,7 @@ class Listener {
   virtual void result(const PatchTold&) {}
   virtual void result(const SaveTold&) {}
   virtual void result(const Changed&) {}
+  virtual void result(const Edited&) {}
   /// Something a person should know beside the result.
   virtual void message(const Warning&) {}
   /// An input that could not be done; the others go on.

@@ -9,13 +9,18 @@ enum class PatchKind;
 
 namespace opifex::jobs {
 
-extern const Setting kOut, kInto, kTo, kAccept, kPlan, kOverwrite, kProve, kStrict, kSha1, kFileSystem;
+/// In the place of a format: the files inside an image, as a folder.
+inline constexpr std::string_view kFolderWord = "folder";
+
+extern const Setting kOut, kInto, kTo, kToOrFolder, kAccept, kPlan, kOverwrite, kProve, kStrict, kSha1, kFileSystem;
 extern const Setting kKeyFile, kTitles, kHashes, kSameAs, kRepair, kTree, kReadBack, kForm2;
 extern const Setting kScrub, kKeep, kLimit, kLimitSplit, kBy, kSkipExisting;
 extern const Setting kNameLimit;
 extern const Setting kRecord, kPasses, kGiveUpAfter, kSpeed, kOffset, kSubchannel, kReport, kRestart, kNext, kDiscs,
     kSaveEvery, kOnly, kLane, kMapper, kCharacterSize, kMirroring, kRomSize, kSaveSize, kAmong, kPatchKind, kText, kHex,
     kCount, kGame, kHistory, kVersion, kFill, kSwap, kDropClock, kAcceptSave;
+extern const Setting kAt, kName, kPut, kDrop, kWithAll, kFolder, kMove, kComment, kProtect, kUndelete, kBytes, kCard,
+    kKeepOld, kDamaged, kSavesAs, kGames;
 
 /// All settings of a job, in the order in which help shows them. Those of formats are among them where it writes one.
 const SettingList& identify_settings();
@@ -31,6 +36,7 @@ const SettingList& rescue_settings();
 const SettingList& dump_settings();
 const SettingList& patch_settings();
 const SettingList& save_settings();
+const SettingList& edit_settings();
 /// As the user says it, else by the ending of the output, else BPS.
 PatchKind patch_kind(const Settings& settings);
 

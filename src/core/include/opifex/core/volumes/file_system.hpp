@@ -36,11 +36,14 @@ struct FolderImage {
 /// Makes an image of a folder. Reads names and sizes; writes nothing.
 struct FolderBuilder {
   std::span<const Setting* const> settings = {};
-  FolderImage (*plan)(const std::filesystem::path& folder, const std::filesystem::path& out,
-                      const Settings& settings) = nullptr;
+  /// `now`: seconds since 1970, for file systems that tell when they were made.
+  FolderImage (*plan)(const std::filesystem::path& folder, const std::filesystem::path& out, const Settings& settings,
+                      std::int64_t now) = nullptr;
   /// The bytes of the volume alone, for formats that wrap it; null: it is only made whole.
   SourcePtr (*make)(const std::filesystem::path& folder, std::vector<std::string>& notices) = nullptr;
   std::span<const std::string_view> made_anew = {};  ///< paths of which the image has its own version
+  bool blank = false;         ///< `plan` takes an empty path as well: an image with nothing on it
+  bool proves_itself = false;  ///< `plan` has compared what it made with the folder
 };
 
 /// What a file system keeps of a file beside its bytes, so that it can go out and come in again.
@@ -57,8 +60,8 @@ struct VolumeEdit {
   enum class Kind { put, drop, make_folder, move, relabel, comment, protect, undelete, boot, bytes };
   Kind kind = Kind::put;
   std::string path = {};     ///< what is changed; of undelete: its name, or its number
-  std::string text = {};     ///< the new path, label, comment, bits
-  SourcePtr contents = {};   ///< of put, and of boot: null for none
+  std::string text = {};     ///< the new path, label, comment, bits; of boot: "none", "standard", or whose code it is
+  SourcePtr contents = {};   ///< of put, and of boot where it is the user's
   KeptFacts kept = {};       ///< of put and make_folder
   bool named = false;        ///< of put: the path is the user's word, whatever the file itself says it is called
   bool replace = false;      ///< of put: a file of that name goes first
@@ -82,8 +85,9 @@ struct EditStep {
 };
 struct EditPlan {
   std::vector<ChangedRange> ranges = {};  ///< in order, apart from each other: nothing else is written
-  std::vector<EditStep> steps = {};
+  std::vector<EditStep> steps = {};       ///< one for each edit; the path of a save that is put is its own name
 };
+void apply_ranges(Bytes& image, std::span<const ChangedRange> ranges);
 
 /// What can be mended without a guess.
 struct VolumeRepair {
@@ -106,6 +110,8 @@ struct FileSystem {
   std::string (*name_of)(std::string_view system) = nullptr;
   /// One that lost its mark, so that read() finds none; null: nothing would tell.
   std::optional<VolumeProblem> (*lost_mark)(const ByteSource& disc) = nullptr;
+  /// A path as two of them are compared; null: without case.
+  std::string (*fold)(const Volume& volume, std::string_view path) = nullptr;
   /// For check, of a sound one: which of its bytes its own checksums prove; null: none does.
   std::string (*proves)(const Volume& volume) = nullptr;
   /// Where another one begins behind this one (a second layer, the next card); null: there is never one.

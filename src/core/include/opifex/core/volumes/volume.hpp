@@ -37,6 +37,7 @@ struct EntryFacts {
   std::uint64_t place = 0;       ///< where it is described: a block, a frame of a card, an offset
   std::uint64_t blocks = 0;      ///< that it takes, with what describes it
   std::uint32_t hundredths = 0;  ///< of the second it was modified in
+  std::string host_name = {};    ///< what a file of this computer is called after it; empty: as it is here
   std::string comment = {};
   std::optional<std::uint32_t> protection = {};  ///< as stored
   std::string protection_text = {};              ///< as people read it
@@ -47,6 +48,7 @@ struct EntryFacts {
   std::vector<std::uint64_t> chain = {};     ///< its blocks in order
   std::vector<Bytes> icons = {};             ///< 16 x 16 pixels of red, green, blue and opacity
   Bytes header = {};                         ///< what stands before its blocks in a file of its own
+  std::string_view ending = {}, bare_ending = {};  ///< of such a file, and of one of the blocks alone
   bool restorable = false;                   ///< of a deleted one: it is whole
 };
 

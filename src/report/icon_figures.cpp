@@ -1,0 +1,89 @@
+// The icons of a memory card's saves, as their console shows them, large.
+#include <algorithm>
+
+#include "opifex/core/base/file_names.hpp"
+#include "opifex/core/base/text.hpp"
+
+#include "gnuplot.hpp"
+
+namespace opifex::report {
+namespace {
+
+constexpr unsigned kEdge = 16, kFrames = 3, kGap = 2, kAcross = 4;
+constexpr double kCellWidth = kFrames * (kEdge + kGap) + 6, kCellHeight = kEdge + 13;
+
+struct ShownSave {
+  const VolumeEntry* entry;
+  std::size_t number;
+  double x() const { return static_cast<double>(number % kAcross) * kCellWidth; }
+  double y() const { return static_cast<double>(number / kAcross) * kCellHeight; }
+};
+
+std::vector<ShownSave> saves_of(const jobs::Listed& listed) {
+  std::vector<ShownSave> saves;
+  for (const Volume& v : listed.volumes)
+    for (const VolumeEntry& e : v.entries)
+      if (e.facts && !e.facts->icons.empty()) saves.push_back({&e, saves.size()});
+  return saves;
+}
+
+/// A line for each pixel that is not transparent: its place and its colour.
+void add_pixels(const ShownSave& save, std::string& data) {
+  for (std::size_t frame = 0; frame < save.entry->facts->icons.size(); ++frame) {
+    const Bytes& icon = save.entry->facts->icons[frame];
+    for (unsigned i = 0; i < kEdge * kEdge; ++i) {
+      if (icon[i * 4 + 3] == std::byte{0}) continue;
+      const unsigned rgb = std::to_integer<unsigned>(icon[i * 4]) << 16 | std::to_integer<unsigned>(icon[i * 4 + 1]) << 8 |
+                           std::to_integer<unsigned>(icon[i * 4 + 2]);
+      data += fmt::format("{} {} {} # {}\n", save.x() + static_cast<double>(frame * (kEdge + kGap) + i % kEdge),
+                          save.y() + i / kEdge, rgb, printable(save.entry->path));
+    }
+  }
+}
+
+/// A title in lines that fit below three frames.
+std::string label_lines(const std::string& text) {
+  constexpr std::size_t kMost = 26;
+  return text.size() <= kMost ? text : shortened(text, kMost - 3, kMost - 3) + "...";
+}
+
+void add_labels(const ShownSave& save, std::string& body) {
+  const EntryFacts& f = *save.entry->facts;
+  const std::string title = f.plain_title.empty() ? save.entry->path : f.plain_title;
+  const auto label = [&](const std::string& text, double down, const char* font) {
+    body += fmt::format("set label {} at {},{} left noenhanced font \",{}\"\n", quoted(label_lines(text)), save.x(),
+                        save.y() + kEdge + down, font);
+  };
+  label(title, 2.2, "12");
+  label(fmt::format("{}, {}", printable(f.code.empty() ? save.entry->path : f.code), plural(f.blocks, "block")), 5.4, "10");
+}
+
+}  // namespace
+
+std::vector<std::filesystem::path> draw_icons(const jobs::Listed& listed, const FigureRequest& request) {
+  const std::vector<ShownSave> saves = saves_of(listed);
+  if (saves.empty())
+    throw Error({.code = "no_icons",
+                 .what = "there are no saves with icons in this image: nothing is drawn",
+                 .file = listed.image.path.string()});
+  std::string data = "# x y colour\n";
+  std::string body = fmt::format("set title {} noenhanced font \",14\"\n",
+                                 quoted(printable(listed.image.path.filename().string()) + ", " +
+                                        plural(saves.size(), "save")));
+  for (const ShownSave& save : saves) {
+    for (std::size_t frame = 0; frame < save.entry->facts->icons.size(); ++frame) {
+      const double x = save.x() + static_cast<double>(frame * (kEdge + kGap));
+      body += fmt::format("set object rectangle from {},{} to {},{} fc rgb \"#e8eaee\" fs solid noborder behind\n", x - 0.5,
+                          save.y() - 0.5, x + kEdge - 0.5, save.y() + kEdge - 0.5);
+    }
+    add_pixels(save, data);
+    add_labels(save, body);
+  }
+  const auto rows = static_cast<double>((saves.size() + kAcross - 1) / kAcross);
+  body += fmt::format("set xrange [-3:{}]\nset yrange [{}:-3]\n", kAcross * kCellWidth, rows * kCellHeight);
+  body += "unset xtics\nunset ytics\nset border 0\nunset key\nset size ratio -1\n";
+  body += "plot \"icons.dat\" using 1:2:(0.5):(0.5):3 with boxxyerror fillstyle solid noborder lc rgb variable\n";
+  return {draw(request, "icons", data, body, 1280, std::max(320, static_cast<int>(rows * kCellHeight * 5.4) + 60))};
+}
+
+}  // namespace opifex::report
