@@ -1,5 +1,7 @@
 // Replays files and folders through a fuzz target without a fuzzer: in every test run, under the sanitizers too. Each
-// file is also replayed cut at several places.
+// file is also replayed cut at several places; one that is packed both as it is and unpacked.
+#include <zlib.h>
+
 #include <cstdio>
 #include <filesystem>
 #include <fstream>
@@ -10,12 +12,28 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
 
 namespace {
 
-std::size_t replay(const std::filesystem::path& path) {
-  std::ifstream in(path, std::ios::binary);
-  const std::vector<char> bytes{std::istreambuf_iterator<char>(in), {}};
+void replay(const std::vector<char>& bytes) {
   const auto* data = reinterpret_cast<const std::uint8_t*>(bytes.data());
   LLVMFuzzerTestOneInput(data, bytes.size());
   for (const std::size_t part : {2u, 3u, 7u, 50u}) LLVMFuzzerTestOneInput(data, bytes.size() / part);
+}
+
+/// As far as a fuzzer would go.
+std::vector<char> unpacked(const std::filesystem::path& path) {
+  constexpr unsigned kMost = 2 << 20;
+  std::vector<char> bytes(kMost);
+  const gzFile file = ::gzopen(path.c_str(), "rb");
+  if (file == nullptr) return {};
+  const int n = ::gzread(file, bytes.data(), kMost);
+  ::gzclose(file);
+  bytes.resize(n < 0 ? 0 : static_cast<std::size_t>(n));
+  return bytes;
+}
+
+std::size_t replay(const std::filesystem::path& path) {
+  std::ifstream in(path, std::ios::binary);
+  replay(std::vector<char>{std::istreambuf_iterator<char>(in), {}});
+  if (path.extension() == ".gz") replay(unpacked(path));
   return 1;
 }
 

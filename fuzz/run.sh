@@ -31,6 +31,12 @@ for program in "$build"/fuzz/*_fuzz; do
       mkdir -p build/corpus/seed-cartridge
       for file in tests/vectors/floppycart/*.gz; do gunzip -c "$file" > "build/corpus/seed-cartridge/$(basename "$file" .gz)"; done
       seeds=(build/corpus/seed-cartridge) ;;
+    floppy_fuzz)
+      mkdir -p build/corpus/seed-floppy
+      for file in tests/vectors/floppycart/*.adf.gz tests/vectors/memcard/*.gz; do
+        gunzip -c "$file" > "build/corpus/seed-floppy/$(basename "$file" .gz)"
+      done
+      seeds=(build/corpus/seed-floppy) ;;
     sector_fuzz) seeds=("$vectors/sectors") ;;
     vcd_fuzz)
       mkdir -p build/corpus/seed-vcd

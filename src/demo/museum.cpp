@@ -5,6 +5,7 @@
 #include "opifex/demo/workshop.hpp"
 
 #include "cartridge.hpp"
+#include "small_media.hpp"
 
 namespace opifex::demo {
 namespace {
@@ -67,6 +68,31 @@ void describe_drives(const fs::path& folder, Existing existing) {
         "[[defects]]\nkind = \"unreadable\"\nlba = [40, 59]\n[[defects]]\nkind = \"unreadable\"\nlba = [700, 712]\n");
 }
 
+std::string tune_bytes(std::size_t size, std::uint32_t seed) {
+  std::string bytes(size, '\0');
+  for (char& c : bytes) {
+    seed = seed * 1664525 + 1013904223;
+    c = static_cast<char>(seed >> 24);
+  }
+  return bytes;
+}
+
+/// Nine Bells Harbor: what goes onto its floppy, and a copy of it that a worn drive wrote wrong.
+void make_floppy(const fs::path& folder, Existing existing) {
+  write_whole_file(folder / "harbor/readme", "Nine Bells Harbor\nPalisade Row, for the Lantern Street Arcade Museum\n",
+                   existing);
+  write_whole_file(folder / "harbor/Ships/lantern boat", tune_bytes(21'000, 9), existing);
+  write_whole_file(folder / "harbor/Ships/tide barge", tune_bytes(33'500, 10), existing);
+  write_whole_file(folder / "tunes/harbor.mod", tune_bytes(58'000, 11), existing);
+  write_whole_file(folder / "tunes/fog horn.mod", tune_bytes(41'000, 12), existing);
+  write_whole_file(folder / "worn/Nine Bells Harbor.adf", as_text(worn_floppy()), existing);
+}
+
+/// Three saves, as three games of the museum wrote them.
+void make_card(const fs::path& folder, Existing existing) {
+  write_whole_file(folder / "Lantern Street.mcr", as_text(card_of_three_saves()), existing);
+}
+
 }  // namespace
 
 void build_museum(const fs::path& folder, Existing existing) {
@@ -75,6 +101,8 @@ void build_museum(const fs::path& folder, Existing existing) {
   make_wii_disc(folder, existing);
   describe_drives(folder, existing);
   make_cartridge(folder, existing);
+  make_floppy(folder, existing);
+  make_card(folder, existing);
 }
 
 }  // namespace opifex::demo

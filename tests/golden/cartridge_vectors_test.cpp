@@ -222,7 +222,8 @@ TEST_F(CartridgeVectors, NoFormatOfDiscsTakesThem) {
   for (const char* name : {"kestrel.sfc.gz", "moth.gb.gz", "blank-ofs.adf.gz"}) {
     const Image image = open(name);
     for (const Format* target : formats()) {
-      if (!target->plan_write || target->holds.roms) continue;
+      const Capabilities& holds = target->holds;
+      if (!target->plan_write || holds.roms || holds.floppies || holds.saves) continue;
       SCOPED_TRACE(fmt::format("{} to {}", name, target->id));
       QuietContext context;
       try {

@@ -1,9 +1,12 @@
 #!/bin/bash
-# What Linux's own drivers read of an image: kernel_tree.sh IMAGE [iso9660|udf]
+# What Linux's own drivers read of an image: kernel_tree.sh IMAGE [iso9660|udf|affs]
 # Prints "SHA-256  path" of every file. Runs without rights under Debian's user-mode-linux; exit 77 where it cannot run.
 set -eu
 image=$(realpath "$1")
 kind=${2:-iso9660}
+options=ro,nosuid,nodev
+# Names of an Amiga disk come as the bytes they are.
+[[ $kind == affs ]] || options=$options,iocharset=utf8
 skip() {
   echo "SKIPPED: Linux's drivers cannot be asked: $1" >&2
   exit 77
@@ -21,12 +24,12 @@ module() { find "$modules" -name "$1.ko" -o -name "${1//-/_}.ko" | head -1; }
 {
   echo '#!/bin/sh'
   echo 'export PATH=/usr/sbin:/usr/bin:/sbin:/bin'
-  for name in cdrom nls_utf8 crc-itu-t isofs udf; do
+  for name in cdrom nls_utf8 crc-itu-t isofs udf affs; do
     path=$(module "$name")
     [[ -z $path ]] || echo "insmod '$path' 2> /dev/null"
   done
   echo 'mount -t tmpfs tmpfs /mnt && mkdir /mnt/disc'
-  echo "mount -t $kind -o ro,nosuid,nodev,iocharset=utf8 /dev/ubda /mnt/disc || echo MOUNT-FAILED"
+  echo "mount -t $kind -o $options /dev/ubda /mnt/disc || echo MOUNT-FAILED"
   echo 'cd /mnt/disc && echo TREE-BEGINS && find . -type f -exec sha256sum {} + && echo TREE-ENDS'
   echo 'halt -f'
 } > "$work/init"

@@ -208,7 +208,10 @@ TEST(Rooms, EveryFormatDocumentsItself) {
 }
 
 /// Folder of a format under src/core/formats, by the id it registers.
-std::string folder_of(const std::string& id) { return id == "cue-tracks" ? "cue" : id; }
+std::string folder_of(const std::string& id) {
+  if (id.starts_with("ps1-")) return "ps1-card";
+  return id == "cue-tracks" ? "cue" : id;
+}
 
 TEST(Rooms, NobodyKnowsAFormatByItsId) {
   // The same words as extensions of files and names of folders, and what a cartridge has, in the words of the readers'

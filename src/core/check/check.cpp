@@ -313,6 +313,7 @@ class Checker {
       return;
     }
     for (const Volume& volume : volumes) judge_volume(volume);
+    if (result_.verdict == Verdict::damaged && mends_whole(image_)) result_.verdict = Verdict::repairable;
   }
 
   void judge_volume(const Volume& volume) {

@@ -9,6 +9,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/convert/extract.hpp"
 #include "opifex/core/formats/rom/rom.hpp"
+#include "opifex/core/volumes/kept_facts.hpp"
 #include "opifex/core/volumes/volume.hpp"
 
 namespace opifex {
@@ -26,7 +27,27 @@ struct Side {
 };
 using Files = std::map<std::string, Side>;  // by folded path
 
+/// Whose files have rules of their own for names: floppies and memory cards.
+bool is_small(const Image& image) {
+  const auto* blocks = std::get_if<BlockContent>(&image.content);
+  return blocks && !blocks->is_disc();
+}
+
+/// Of a floppy or a card: names that differ at all are different ones there.
+Files small_files_of(const Image& image) {
+  Files files;
+  std::size_t number = 0;
+  for (const Volume& v : read_volumes(image)) {
+    const std::string card = number++ == 0 ? "" : fmt::format("volume-{}/", number);
+    for (const VolumeEntry& e : v.entries)
+      if (e.kind == EntryKind::file)
+        files.try_emplace(card + e.path, Side{card + e.path, e.size_bytes, e.sound ? v.open(e) : nullptr, {}});
+  }
+  return files;
+}
+
 Files files_of(const Image& image) {
+  if (is_small(image)) return small_files_of(image);
   Files files;
   for (const Volume& v : read_volumes(image))
     for (const VolumeEntry& e : v.entries)
@@ -35,14 +56,46 @@ Files files_of(const Image& image) {
   return files;
 }
 
+/// As extract writes them.
+Files extracted_files_of(const Image& image) {
+  if (!is_small(image)) return files_of(image);
+  Files files;
+  const std::vector<Volume> volumes = read_volumes(image);
+  const ExtractPlan plan = plan_extract(image, volumes, {.paths = {}, .into = "/", .even_damaged = true}, {});
+  for (const ExtractItem& item : plan.items) {
+    if (item.is_folder()) continue;
+    const std::string path = item.target.substr(1);
+    files.try_emplace(fold_case(path),
+                      Side{path, item.size_bytes, item.entry->sound ? plan.open(item) : nullptr, {}});
+  }
+  return files;
+}
+
 Files files_of(const fs::path& folder) {
   Files files;
   for (const auto& entry : fs::recursive_directory_iterator(folder)) {
     if (!entry.is_regular_file() || entry.is_symlink()) continue;
     const std::string path = fs::relative(entry.path(), folder).generic_string();
+    if (path == kKeptFactsName) continue;  // it tells of the files, and is none
     files.try_emplace(fold_case(path), Side{path, entry.file_size(), nullptr, entry.path()});
   }
   return files;
+}
+
+/// Of two files of one size that fit into memory.
+std::uint64_t count_differences(const ByteSource& a, const ByteSource& b) {
+  const auto n = static_cast<std::size_t>(a.size());
+  const Bytes x = read_up_to(a, 0, n), y = read_up_to(b, 0, n);
+  std::uint64_t count = 0;
+  for (std::size_t i = 0; i < n; ++i) count += x[i] != y[i] ? 1U : 0U;
+  return count;
+}
+std::uint64_t count_ranges(const ByteSource& a, const ByteSource& b) {
+  const auto n = static_cast<std::size_t>(a.size());
+  const Bytes x = read_up_to(a, 0, n), y = read_up_to(b, 0, n);
+  std::uint64_t count = 0;
+  for (std::size_t i = 0; i < n; ++i) count += x[i] != y[i] && (i == 0 || x[i - 1] == y[i - 1]) ? 1U : 0U;
+  return count;
 }
 
 void compare_one(const Side& here, const Side& there, Comparison& result, JobContext& context) {
@@ -53,8 +106,12 @@ void compare_one(const Side& here, const Side& there, Comparison& result, JobCon
     return differs(fmt::format("{} bytes here, {} there", grouped(here.size_bytes), grouped(there.size_bytes)));
   const SourcePtr a = here.open(), b = there.open();
   if (!a || !b) return differs(a ? "it cannot be read there" : "it cannot be read here");
-  if (const auto at = first_difference(*a, *b, context.progress))
-    return differs(fmt::format("from byte {} on", grouped(*at)));
+  if (const auto at = first_difference(*a, *b, context.progress)) {
+    constexpr std::uint64_t kCounted = 1 << 20;
+    if (here.size_bytes > kCounted) return differs(fmt::format("from byte {} on", grouped(*at)));
+    return differs(fmt::format("{} in {}, from byte {} on", plural(count_differences(*a, *b), "byte"),
+                               plural(count_ranges(*a, *b), "range"), grouped(*at)));
+  }
   context.progress.done_bytes += here.size_bytes;
   ++result.same_files;
 }
@@ -231,7 +288,8 @@ void compare_sectors(const Image& a, const Image& b, Comparison& result, JobCont
 }
 
 void refuse_nothing(const Image& here, const Comparison& result, const Files& files) {
-  if (!files.empty() || result.same_sectors) return;
+  if (!files.empty() || (result.same_sectors && *result.same_sectors)) return;
+  if (result.same_sectors && !result.differences.empty()) return;
   throw Error({.code = "no_file_system",
                .what = "there are no files in this image to compare",
                .file = here.path.string(),
@@ -247,7 +305,7 @@ std::string_view to_string(Difference::Kind kind) {
 bool Comparison::same() const {
   if (same_rom) return *same_rom;
   if (same_sectors && *same_sectors) return other_marks.empty();
-  return differences.empty() && same_files > 0 && !other_music;
+  return differences.empty() && same_files > 0 && !other_music && other_marks.empty();
 }
 
 namespace {
@@ -292,8 +350,37 @@ void compare_roms(const RomContent& here, const RomContent& other, Comparison& r
 
 }  // namespace
 
+namespace {
+
+/// Of two floppies or two cards, beside their files: every byte, and what a machine runs.
+void compare_small(const Image& here, const Image& other, Comparison& result) {
+  const auto& a = std::get<BlockContent>(here.content);
+  const auto& b = std::get<BlockContent>(other.content);
+  constexpr std::size_t kMost = 4 << 20, kBoot = 1024;
+  const Bytes x = read_up_to(*a.bytes, 0, kMost), y = read_up_to(*b.bytes, 0, kMost);
+  result.same_sectors = x == y;
+  if (*result.same_sectors) {
+    result.compared = fmt::format("{} bytes", grouped(x.size()));
+    return;
+  }
+  const bool floppies = a.medium == BlockMedium::floppy && b.medium == BlockMedium::floppy;
+  if (floppies && (x.size() < kBoot || y.size() < kBoot || !std::equal(x.begin(), x.begin() + kBoot, y.begin())))
+    result.other_marks.emplace_back("the boot block");
+  result.remarks.emplace_back("other bytes: the files are compared; dates, comments and free blocks may differ");
+}
+
+}  // namespace
+
 Comparison compare_images(const Image& here, const Image& other, JobContext& context) {
   Comparison result;
+  if (is_small(here) && is_small(other)) {
+    compare_small(here, other, result);
+    if (*result.same_sectors) return result;
+    const Files files = files_of(here);
+    compare_files(files, files_of(other), result, context);
+    refuse_nothing(here, result, files);
+    return result;
+  }
   const auto *a = std::get_if<RomContent>(&here.content), *b = std::get_if<RomContent>(&other.content);
   if (a && b) {
     compare_roms(*a, *b, result);
@@ -309,7 +396,7 @@ Comparison compare_images(const Image& here, const Image& other, JobContext& con
 
 Comparison compare_with_folder(const Image& here, const fs::path& folder, JobContext& context) {
   Comparison result;
-  const Files files = files_of(here);
+  const Files files = extracted_files_of(here);
   compare_files(files, files_of(folder), result, context);
   refuse_nothing(here, result, files);
   return result;

@@ -117,6 +117,18 @@ Image mended_volumes(const Image& image, const CheckResult& result) {
 
 }  // namespace
 
+bool mends_whole(const Image& image) {
+  const auto* blocks = std::get_if<BlockContent>(&image.content);
+  if (!blocks || blocks->is_disc() || !image.complete) return false;
+  try {
+    const std::vector<Volume> mended = read_volumes(mended_volumes(image, {}));
+    return !mended.empty() && std::none_of(mended.begin(), mended.end(), [](const Volume& v) { return v.damaged(); });
+  } catch (const Error& e) {
+    if (e.details.fault == Fault::interrupted) throw;
+    return false;  // nothing to mend, or not without a loss
+  }
+}
+
 void refuse_unrepairable(const Image& image) {
   const auto* blocks = std::get_if<BlockContent>(&image.content);
   if (blocks && !blocks->is_disc()) {

@@ -102,10 +102,12 @@ class ExtractPlanner {
     for (const Volume& v : volumes) {
       const auto number = static_cast<std::size_t>(&v - volumes.data());
       take_host_names(v);
+      // The list has its name before any file of the image has.
+      if (!host_names_.empty()) taken_.insert(fold_case(joined(root_of(number), std::string(kKeptFactsName))));
       KeptFiles kept;
       for (const VolumeEntry& e : v.entries)
         if (wanted(e.path, used)) add(v, e, number, kept);
-      if (!kept.empty()) plan_.lists[root_of(number)] = kept_facts_text(kept);
+      if (!kept.empty()) plan_.lists[root_of(number)] = std::move(kept);
     }
     for (std::size_t i = 0; i < used.size(); ++i)
       if (!used[i])
@@ -343,16 +345,19 @@ class Runner {
     }
   }
 
-  /// Beside files of which there is more to tell. One that tells the same is left alone.
+  /// Beside files of which there is more to tell. What an earlier one says of other files stays.
   void write_lists() const {
-    for (const auto& [folder, text] : plan_.lists) {
+    for (const auto& [folder, files] : plan_.lists) {
+      KeptFiles all = read_kept_facts(folder);
+      for (const auto& [path, file] : files) all[path] = file;
+      const std::string text = kept_facts_text(all);
       const fs::path list = fs::path(folder) / kKeptFactsName;
       std::error_code error;
       if (fs::is_regular_file(list, error)) {
         const SourcePtr there = open_file(list);
         if (there->size() == text.size() && as_text(read_up_to(*there, 0, text.size())) == text) continue;
       }
-      write_whole_file(list, text, job_.existing, job_.inputs);
+      write_whole_file(list, text, Existing::replace, job_.inputs);
     }
   }
 

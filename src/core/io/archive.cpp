@@ -130,7 +130,8 @@ std::string without_packer(const fs::path& path) {
   const std::string extension = fold_case(name.extension().string());
   const bool packer =
       extension == ".gz" || extension == ".xz" || extension == ".zst" || extension == ".bz2" || extension == ".lz4";
-  if (extension == ".adz") return name.stem().string() + ".adf";  // a floppy, as its users pack it
+  // ".adz" and its kin: a z in place of the last letter.
+  if (!packer && extension.ends_with('z')) return name.stem().string() + ".unpacked";
   return packer ? name.stem().string() : name.string() + ".unpacked";
 }
 

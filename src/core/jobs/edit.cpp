@@ -4,6 +4,7 @@
 #include <set>
 
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/hash.hpp"
@@ -138,6 +139,13 @@ class OpenedImage {
     const bool small = blocks && !blocks->is_disc();
     if (!small || blocks->bytes->size() > kMostBytes) refuse_kind();
     target_ = fs::canonical(word);  // a link stays one: what it leads to is changed
+    // Its folder would let it be replaced: its owner said that it is not to be.
+    if (::access(target_.c_str(), W_OK) != 0)
+      throw Error({.fault = Fault::device,
+                   .code = "read_only",
+                   .what = "the image may not be written",
+                   .file = word,
+                   .hint = "change its permissions, or work on a copy"});
     bytes_ = read_up_to(*blocks->bytes, 0, static_cast<std::size_t>(blocks->bytes->size()));
     if (!image_.complete)
       throw Error({.code = "damaged",
@@ -287,6 +295,8 @@ class Editing {
     OutputFile& copy = set.add(target);
     copy.write(after_);
     set.finish_writing();
+    // As far as this user may: the copy belongs to whom the image belonged.
+    if (known && ::chown(copy.temporary().c_str(), facts.st_uid, facts.st_gid) != 0) told_.warnings.push_back({"owner", "the image belongs to you now: its former owner cannot be set"});
     if (known) ::chmod(copy.temporary().c_str(), facts.st_mode & 07777);
     const SourcePtr written = open_file(copy.temporary());
     prove(read_up_to(*written, 0, after_.size() + 1), "nothing was put in place");

@@ -354,11 +354,22 @@ bool any_lost(const std::vector<Volume>& volumes) {
          });
 }
 
+/// A disk without a file system is listed as what it is; there is nothing to be written of it.
+void refuse_unlisted(const Contents& contents) {
+  const auto unlisted = [](const Volume& v) { return !v.unlisted.empty(); };
+  if (contents.volumes.empty() || !std::all_of(contents.volumes.begin(), contents.volumes.end(), unlisted)) return;
+  throw Error({.code = "no_file_system",
+               .what = "there are no files in this image",
+               .file = contents.image.path.string(),
+               .found = contents.volumes.front().unlisted});
+}
+
 /// True if nothing was wrong.
 bool extract_one(const ExtractFilesJob& job, const Contents& contents, const fs::path& into, const WriteRules& rules,
                  Listener& listener, JobContext& context) {
   const Stopwatch watch;
   bool good = true;
+  refuse_unlisted(contents);
   const TargetFacts facts = rules.target(into);
   const ExtractPlan plan = plan_extract(contents.image, contents.volumes, {job.paths, into, job.form2, job.saves, job.even_damaged}, facts);
   ExtractedFiles done{.image = contents.image, .plan = plan, .into = into.string()};

@@ -309,7 +309,7 @@ extern const Setting kComment{.name = "comment",
                               .repeats = true};
 extern const Setting kProtect{.name = "protect",
                               .type = text,
-                              .help = "of a floppy: the bits of a file, like ----rwed",
+                              .help = "of a floppy: the bits of a file, the letters hsparwed or - each",
                               .value = "PATH=BITS",
                               .details = "h s p a where they are set; r w e d where they allow something; - for what is not.",
                               .repeats = true};

@@ -210,6 +210,11 @@ std::vector<EditStep> Editor::apply(std::span<const VolumeEdit> edits) {
       step.blocks = before - static_cast<std::int64_t>(free_blocks());
       steps.push_back(std::move(step));
     }
+    // What went into a new folder made it younger than it is.
+    for (const VolumeEdit& edit : edits) {
+      const auto folder = edit.kind == VolumeEdit::Kind::make_folder && edit.kept.modified ? find(edit.path) : std::nullopt;
+      if (folder) store_date(at_block(folder->block), at::kDate, Date::of(*edit.kept.modified, edit.kept.hundredths));
+    }
     rebuild_caches();
   };
   with_all_room(run, [&] {
@@ -427,7 +432,7 @@ void Editor::protect(const VolumeEdit& edit) {
                  .code = "bad_protection",
                  .what = "these are no protection bits",
                  .found = printable(edit.text),
-                 .expected = "hsparwed with - for what is not, as in ----rwed, or 0x and digits"});
+                 .expected = "the eight letters hsparwed with - in place of each that is not, or 0x and digits"});
   store(place.block, at::kProtection, *bits);
   touch(place.folder);
 }

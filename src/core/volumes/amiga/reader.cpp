@@ -62,10 +62,17 @@ class Walk {
 
  private:
   void error(const char* code, std::uint32_t block, std::string message) {
-    disk_.findings.push_back({code, block, true, std::move(message)});
+    tell(code, block, true, std::move(message));
   }
   void warn(const char* code, std::uint32_t block, std::string message) {
-    disk_.findings.push_back({code, block, false, std::move(message)});
+    tell(code, block, false, std::move(message));
+  }
+  void tell(const char* code, std::uint32_t block, bool is_error, std::string message) {
+    Finding& finding = disk_.findings.emplace_back();
+    finding.code = code;
+    finding.block = block;
+    finding.error = is_error;
+    finding.message = std::move(message);
   }
   ByteView block(std::uint32_t b) const { return block_of(image_, b); }
   std::uint32_t field(std::uint32_t b, std::size_t at) const { return word(block(b), at); }

@@ -55,8 +55,11 @@ Volume volume_of(const ps1::Card& card, ByteView image, ps1::Kind kind, const So
   volume.disc = source;
   for (const ps1::Save& save : card.saves) volume.entries.push_back(entry_of(save, image, kind));
   for (const ps1::Save& save : card.deleted) volume.deleted.push_back(entry_of(save, image, kind));
-  for (const ps1::Finding& f : card.findings)
-    volume.tell(f.code, f.error ? Weight::damage : Weight::warning, f.message, f.frame);
+  for (const ps1::Finding& f : card.findings) {
+    // Nothing but its head says how long a save of bare blocks is: one that says otherwise may be cut.
+    const bool cut = kind == ps1::Kind::bare && std::string_view(f.code) == "block_count";
+    volume.tell(f.code, f.error ? Weight::damage : cut ? Weight::doubt : Weight::warning, f.message, f.frame);
+  }
   if (kind != ps1::Kind::cards) return volume;
   volume.blocks = ps1::kSaveBlocks;
   const std::uint64_t room = std::uint64_t{card.usable_blocks} * ps1::kSaveBlockBytes;
@@ -68,6 +71,15 @@ Volume volume_of(const ps1::Card& card, ByteView image, ps1::Kind kind, const So
   return volume;
 }
 
+/// Of several one behind the other: one of them at least is formatted.
+bool has_a_card(ByteView image) {
+  for (std::size_t at = 0; at < image.size(); at += ps1::kCardBytes) {
+    const ps1::Card card = ps1::read_card(image.subspan(at, ps1::kCardBytes));
+    if (card.recognised && (card.findings.empty() || std::string_view(card.findings[0].code) != "unformatted")) return true;
+  }
+  return false;
+}
+
 std::optional<Volume> read(const VolumePlace& place) {
   const Bytes image = read_up_to(*place.disc, 0, kMostBytes + 1);
   const ps1::Kind kind = ps1::kind_of(image);
@@ -76,7 +88,7 @@ std::optional<Volume> read(const VolumePlace& place) {
       if (place.start >= image.size() / ps1::kCardBytes) return std::nullopt;
       const ByteView card = ByteView(image).subspan(place.start * ps1::kCardBytes, ps1::kCardBytes);
       const ps1::Card read = ps1::read_card(card);
-      if (!read.recognised && image.size() == ps1::kCardBytes) return std::nullopt;
+      if (image.size() == ps1::kCardBytes ? !read.recognised : !has_a_card(image)) return std::nullopt;
       Volume volume = volume_of(read, card, kind, place.disc);
       volume.shift = static_cast<std::int64_t>(place.start);
       if (image.size() > ps1::kCardBytes)

@@ -91,6 +91,9 @@ struct CheckOptions {
 
 CheckResult check_image(const Image& image, const CheckOptions& options, JobContext& context);
 
+/// True of a damaged floppy whose tables, made anew, leave no damage.
+bool mends_whole(const Image& image);
+
 /// Before hours of hashing: Error "nothing_to_repair" if the image has no sectors with error correction.
 void refuse_unrepairable(const Image& image);
 

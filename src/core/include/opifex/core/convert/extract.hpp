@@ -9,7 +9,7 @@
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/io/output.hpp"
 #include "opifex/core/io/target.hpp"
-#include "opifex/core/volumes/volume.hpp"
+#include "opifex/core/volumes/kept_facts.hpp"
 
 namespace opifex {
 
@@ -56,7 +56,7 @@ struct ExtractPlan {
   Form2As form2 = Form2As::raw;
   SavesAs saves = SavesAs::single;
   /// What the files have beside their bytes, for a list beside them, by the folder it lies in; empty: nothing.
-  std::map<std::string, std::string> lists = {};
+  std::map<std::string, KeptFiles> lists = {};
   /// The bytes of a file of this plan.
   SourcePtr open(const ExtractItem& item) const;
 };

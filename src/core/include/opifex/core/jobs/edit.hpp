@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "opifex/core/jobs/job.hpp"
-#include "opifex/core/jobs/save.hpp"
+#include "opifex/core/jobs/save_history.hpp"
 #include "opifex/core/volumes/file_system.hpp"
 
 namespace opifex::jobs {

@@ -66,8 +66,8 @@ struct Entry {
 };
 
 struct Finding {
-  const char* code;
-  std::optional<std::uint32_t> block;
+  const char* code = "";
+  std::optional<std::uint32_t> block = {};
   bool error = true;  ///< false: a warning
   std::string message = {};
 };
