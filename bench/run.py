@@ -163,6 +163,34 @@ def cartridge_rows():
     add_row("Cartridges: BPS of 16 MiB / 3 s", min(m[0] for m in made), 3.0, 1.0, max(m[1] for m in made))
 
 
+def floppy_rows():
+    """800 KiB in 100 files onto one floppy; a thousand floppies, no two alike."""
+    os.makedirs(os.path.join(folder, "hundred"))
+    for i in range(100):
+        with open(os.path.join(folder, "hundred", f"file {i}"), "wb") as out:
+            out.write(os.urandom(8 << 10))
+    run(f"{opifex} build --as adf --out empty.adf --quiet")
+
+    def put():
+        shutil.copyfile(os.path.join(folder, "empty.adf"), os.path.join(folder, "d.adf"))
+        run("sync d.adf")
+        return run(f"{opifex} put d.adf hundred --quiet")
+
+    peak = put()[1]
+    ours, start = best_of(max(rounds, 5), lambda: put()[0], lambda: run(f"{opifex} version")[0])
+    add_row("Floppies: put of 100 files beyond process start / 30 ms", ours - start, 0.030, 1.0, peak)
+    run(f"{opifex} build hundred --as adf --out full.adf --quiet")
+    with open(os.path.join(folder, "full.adf"), "rb") as one:
+        image = bytearray(one.read())
+    os.makedirs(os.path.join(folder, "floppies"))
+    for i in range(1000):
+        image[-4:] = i.to_bytes(4, "big")
+        with open(os.path.join(folder, "floppies", f"disk {i}.adf"), "wb") as out:
+            out.write(image)
+    compare("Floppies: check of 1 000 / sha1sum", f"{opifex} check floppies --quiet",
+            "find floppies -type f -print0 | xargs -0 sha1sum > sums", 3.0, "floppies/*")
+
+
 def xbox_rows():
     """A game of 1000 files: as a folder, an image and an installed game."""
     game = os.path.join(folder, "game")
@@ -295,6 +323,8 @@ try:
 
     if only in "Cartridges":
         cartridge_rows()
+    if only in "Floppies":
+        floppy_rows()
 
     if only in "files":
         for place in range(20):

@@ -72,10 +72,9 @@ for turn in 0 1 2 3 4 5 6 7; do
 done
 printf '[[defects]]\nkind = "unreadable"\nlba = [54440, 54470]\n' >> long.toml
 opifex dump sim:long.toml --out long/x.cue --report figures --hashes none --quiet > /dev/null || true
-cp figures/sector-map.png "$shots/sector-map.png"
 # Figures that belong together, one above the other.
 above() { convert-im6.q16 "${@:2}" -append -strip -colors 64 "$shots/$1.png"; }
-above reading-speed figures/reading-speed.png figures/readings.png
+above dump-figures figures/sector-map.png figures/reading-speed.png figures/readings.png
 above cartridge-readings cartridges/report/read-map.png cartridges/report/data-lines.png
 shot check "opifex check 'Moth & Lantern.cue' --hashes sha1" \
   "opifex check 'scratched/Kestrel Circuit (Disc 1).cue' --hashes sha1 --repair --out again/"
@@ -102,6 +101,10 @@ shot save "opifex save check again.sav --game 'gb/QUARRY LIGHTS.gb'" "opifex sav
   "opifex save write sim:reader/clean.toml again.sav --accept overwrite-save" "opifex save history again.sav" \
   "opifex patch make reader/finished.sav again.sav --out change.bps" \
   "opifex patch apply change.bps --among reader/ --out patched.sav"
+shot floppy "opifex files 'Nine Bells Harbor.adf'" "opifex put 'Nine Bells Harbor.adf' tunes --plan" \
+  "opifex drop 'Nine Bells Harbor.adf' Ships" "opifex files 'Lantern Street.mcr' --games ."
+opifex files 'Lantern Street.mcr' --report card-icons > /dev/null 2>&1
+above floppy "$shots/floppy.png" card-icons/icons.png
 shot wii "opifex identify 'Tidewater Courier.iso' --key-file keys.toml" \
   "opifex convert 'Tidewater Courier.iso' --to wbfs --limit fat32 --out 'usb/wbfs/Tidewater Courier [ZW7EPR]/ZW7EPR.wbfs'" \
   "opifex check usb/wbfs/*/ZW7EPR.wbfs --key-file keys.toml --hashes sha1"

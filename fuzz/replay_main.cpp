@@ -1,12 +1,12 @@
 // Replays files and folders through a fuzz target without a fuzzer: in every test run, under the sanitizers too. Each
 // file is also replayed cut at several places; one that is packed both as it is and unpacked.
-#include <zlib.h>
-
 #include <cstdio>
 #include <filesystem>
 #include <fstream>
 #include <iterator>
 #include <vector>
+
+#include <zlib.h>
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size);
 

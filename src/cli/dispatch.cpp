@@ -15,9 +15,9 @@ extern const Command kIdentify, kDump, kRescue, kConvert, kMerge, kSplit, kRenam
     kPut, kDrop, kEdit, kPatch, kSave, kDemo, kFormats, kHelp, kVersion;
 
 const std::vector<const Command*>& commands() {
-  static const std::vector<const Command*> all = {&kIdentify, &kDump,  &kRescue,  &kConvert, &kMerge,  &kSplit,
-                                                  &kRename,   &kCheck, &kFiles,   &kExtract, &kBuild,  &kPut, &kDrop, &kEdit, &kPatch,
-                                                  &kSave,     &kDemo,  &kFormats, &kHelp,    &kVersion};
+  static const std::vector<const Command*> all = {
+      &kIdentify, &kDump, &kRescue, &kConvert, &kMerge, &kSplit, &kRename, &kCheck,   &kFiles, &kExtract,
+      &kBuild,    &kPut,  &kDrop,   &kEdit,    &kPatch, &kSave,  &kDemo,   &kFormats, &kHelp,  &kVersion};
   return all;
 }
 

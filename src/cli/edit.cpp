@@ -20,7 +20,8 @@ extern const Command kPut = {
     "put",
     "IMAGE FILE... [--at DIR]",
     "puts files and folders into a floppy or onto a memory card",
-    "All that is named is one change: with --drop files are taken off in the same call, first. Room and names are looked\n"
+    "All that is named is one change: with --drop files are taken off in the same call, first. Room and names are "
+    "looked\n"
     "at for all of it before the first byte; --plan shows what it comes to. The image is replaced by a copy that was\n"
     "read back and checked; of a memory card the former version is kept (--keep-old). A folder goes in with its name;\n"
     "what extract wrote beside the files (comments, protection bits, names) goes in with them.\n"
@@ -46,7 +47,8 @@ extern const Command kEdit = {
     "edit",
     "IMAGE --move PATH=NEW ...",
     "folders, names, labels and comments of a floppy or a memory card",
-    "One change of everything that is named, all or nothing, in this order: --undelete, --drop, --move, --folder, --put,\n"
+    "One change of everything that is named, all or nothing, in this order: --undelete, --drop, --move, --folder, "
+    "--put,\n"
     "--comment, --protect, --bytes, --label, --boot. Options may be given several times. The rest is as for put.",
     "  opifex edit disk.adf --folder Music --move tune.mod=Music/tune.mod --label 'Nine Bells'\n"
     "  opifex edit disk.adf --comment 'readme=for visitors' --protect readme=----r-e-\n"

@@ -95,9 +95,9 @@ Bytes worn_floppy() {
   amiga::Editor editor(amiga::make_disk(wanted), kDate);
   VolumeEdit folder{.kind = VolumeEdit::Kind::make_folder, .path = "Ships"};
   folder.kept.modified = kDate;
-  const std::vector<VolumeEdit> edits = {folder, put("readme", "Nine Bells Harbor\n"),
-                                         put("Ships/lantern boat", text_of(21'000, 'a')),
-                                         put("Ships/tide barge", text_of(33'500, 'A')), put("harbor.mod", text_of(58'000, '0'))};
+  const std::vector<VolumeEdit> edits = {
+      folder, put("readme", "Nine Bells Harbor\n"), put("Ships/lantern boat", text_of(21'000, 'a')),
+      put("Ships/tide barge", text_of(33'500, 'A')), put("harbor.mod", text_of(58'000, '0'))};
   editor.apply(edits);
   Bytes image = editor.image();
   const amiga::Disk disk = amiga::read_disk(image);

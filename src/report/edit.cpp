@@ -1,5 +1,7 @@
 #include "opifex/report/edit.hpp"
 
+#include <algorithm>
+
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/table.hpp"
 #include "opifex/report/words.hpp"
@@ -66,11 +68,16 @@ std::string edit_text(const jobs::Edited& edited) {
   std::string text = fmt::format("{}: {}{}\n\n", printable(edited.path.string()), edited.system,
                                  edited.planned_only ? ", what would be changed" : "");
   Table table({{"Change"}, {"Bytes", Align::right}, {"Room", Align::right}, {"Path"}, {"Detail"}});
-  for (const EditStep& step : edited.steps)
+  constexpr std::size_t kShown = 40;
+  for (std::size_t i = 0; i < std::min(kShown, edited.steps.size()); ++i) {
+    const EditStep& step = edited.steps[i];
     table.add({std::string(to_string(step.kind)), step.size_bytes == 0 ? "" : grouped(step.size_bytes),
                room_of(step, edited.before), step.kind == VolumeEdit::Kind::relabel ? step.text : step.path,
                detail_of(step)});
+  }
   text += table.text("  ");
+  if (edited.steps.size() > kShown)
+    text += fmt::format("  ... and {} more (--json lists all)\n", grouped(edited.steps.size() - kShown));
   text += fmt::format("\n  {} free before, {} after\n", room_text(edited.before), room_text(edited.after));
   if (edited.changed_bytes == 0)
     text += "  nothing changes: the image is so already\n";

@@ -33,8 +33,8 @@ void add_pixels(const ShownSave& save, std::string& data) {
     const Bytes& icon = save.entry->facts->icons[frame];
     for (unsigned i = 0; i < kEdge * kEdge; ++i) {
       if (icon[i * 4 + 3] == std::byte{0}) continue;
-      const unsigned rgb = std::to_integer<unsigned>(icon[i * 4]) << 16 | std::to_integer<unsigned>(icon[i * 4 + 1]) << 8 |
-                           std::to_integer<unsigned>(icon[i * 4 + 2]);
+      const unsigned rgb = std::to_integer<unsigned>(icon[i * 4]) << 16 |
+                           std::to_integer<unsigned>(icon[i * 4 + 1]) << 8 | std::to_integer<unsigned>(icon[i * 4 + 2]);
       data += fmt::format("{} {} {} # {}\n", save.x() + static_cast<double>(frame * (kEdge + kGap) + i % kEdge),
                           save.y() + i / kEdge, rgb, printable(save.entry->path));
     }
@@ -55,7 +55,8 @@ void add_labels(const ShownSave& save, std::string& body) {
                         save.y() + kEdge + down, font);
   };
   label(title, 2.2, "12");
-  label(fmt::format("{}, {}", printable(f.code.empty() ? save.entry->path : f.code), plural(f.blocks, "block")), 5.4, "10");
+  label(fmt::format("{}, {}", printable(f.code.empty() ? save.entry->path : f.code), plural(f.blocks, "block")), 5.4,
+        "10");
 }
 
 }  // namespace
@@ -67,14 +68,14 @@ std::vector<std::filesystem::path> draw_icons(const jobs::Listed& listed, const 
                  .what = "there are no saves with icons in this image: nothing is drawn",
                  .file = listed.image.path.string()});
   std::string data = "# x y colour\n";
-  std::string body = fmt::format("set title {} noenhanced font \",14\"\n",
-                                 quoted(printable(listed.image.path.filename().string()) + ", " +
-                                        plural(saves.size(), "save")));
+  std::string body =
+      fmt::format("set title {} noenhanced font \",14\"\n",
+                  quoted(printable(listed.image.path.filename().string()) + ", " + plural(saves.size(), "save")));
   for (const ShownSave& save : saves) {
     for (std::size_t frame = 0; frame < save.entry->facts->icons.size(); ++frame) {
       const double x = save.x() + static_cast<double>(frame * (kEdge + kGap));
-      body += fmt::format("set object rectangle from {},{} to {},{} fc rgb \"#e8eaee\" fs solid noborder behind\n", x - 0.5,
-                          save.y() - 0.5, x + kEdge - 0.5, save.y() + kEdge - 0.5);
+      body += fmt::format("set object rectangle from {},{} to {},{} fc rgb \"#e8eaee\" fs solid noborder behind\n",
+                          x - 0.5, save.y() - 0.5, x + kEdge - 0.5, save.y() + kEdge - 0.5);
     }
     add_pixels(save, data);
     add_labels(save, body);

@@ -81,16 +81,16 @@ Json entry_json(const Volume& volume, std::size_t number, const VolumeEntry& e) 
   const std::string date = date_text(e.modified);
   const Json first = e.extents.empty() ? Json() : extents.front()["lba"];
   Json json = {{"path", e.path},
-          {"volume", number},
-          {"kind", to_string(e.kind)},
-          {"size_bytes", e.size_bytes},
-          {"modified", date.empty() ? Json() : Json(date)},
-          {"lba", first},
-          {"extents", std::move(extents)},
-          {"attributes", e.attributes},
-          {"link", e.link.empty() ? Json() : Json(e.link)},
-          {"sound", e.sound},
-          {"safe_name", e.safe}};
+               {"volume", number},
+               {"kind", to_string(e.kind)},
+               {"size_bytes", e.size_bytes},
+               {"modified", date.empty() ? Json() : Json(date)},
+               {"lba", first},
+               {"extents", std::move(extents)},
+               {"attributes", e.attributes},
+               {"link", e.link.empty() ? Json() : Json(e.link)},
+               {"sound", e.sound},
+               {"safe_name", e.safe}};
   if (!e.flaw.empty()) json["flaw"] = e.flaw;
   if (e.facts) json["facts"] = facts_json(*e.facts);
   return json;
@@ -109,7 +109,8 @@ bool holds_saves(const Volume& volume) {
 
 /// What is on a memory card: titles first, for names are codes.
 Table saves_table(const std::vector<const VolumeEntry*>& entries, const std::map<std::string, std::string>& games) {
-  std::vector<Table::Column> columns = {{"Blocks", Align::right}, {"Game code"}, {"Title"}, {"Icons", Align::right}, {"Name"}};
+  std::vector<Table::Column> columns = {
+      {"Blocks", Align::right}, {"Game code"}, {"Title"}, {"Icons", Align::right}, {"Name"}};
   if (!games.empty()) columns.push_back({"Game"});
   Table table(columns);
   for (const VolumeEntry* e : entries) {
@@ -126,17 +127,18 @@ Table saves_table(const std::vector<const VolumeEntry*>& entries, const std::map
 }
 
 Table files_table(const Volume& v, const std::vector<const VolumeEntry*>& entries, FilesView view) {
-  const bool by_place = std::any_of(entries.begin(), entries.end(), [](const VolumeEntry* e) { return e->facts != nullptr; });
-  const bool comments =
-      std::any_of(entries.begin(), entries.end(), [](const VolumeEntry* e) { return e->facts && !e->facts->comment.empty(); });
+  const bool by_place =
+      std::any_of(entries.begin(), entries.end(), [](const VolumeEntry* e) { return e->facts != nullptr; });
+  const bool comments = std::any_of(entries.begin(), entries.end(),
+                                    [](const VolumeEntry* e) { return e->facts && !e->facts->comment.empty(); });
   std::vector<Table::Column> columns = {
       {"Size", Align::right}, {"Date"}, {by_place ? "Block" : "LBA", Align::right}, {"Attributes"}, {"Path"}};
   if (comments) columns.push_back({"Comment"});
   Table table(columns);
   for (const VolumeEntry* e : entries) {
-    std::vector<std::string> cells = {e->kind == EntryKind::folder ? "" : grouped(e->size_bytes), date_text(e->modified),
-                                      e->facts ? fmt::format("{}", e->facts->place) : lba_text(v, *e),
-                                      attributes_text(*e), shown_path(*e, view)};
+    std::vector<std::string> cells = {
+        e->kind == EntryKind::folder ? "" : grouped(e->size_bytes), date_text(e->modified),
+        e->facts ? fmt::format("{}", e->facts->place) : lba_text(v, *e), attributes_text(*e), shown_path(*e, view)};
     if (comments) cells.push_back(e->facts ? printable(e->facts->comment) : "");
     table.add(cells);
   }
@@ -222,7 +224,8 @@ LongResult files_json(const jobs::Listed& listed) {
   }
   LongResult long_result;
   long_result.result = {{"path", image.path.string()}, {"volumes", systems}, {"entries", Json::array()},
-                        {"total_bytes", total},        {"free_bytes", free}, {"deleted", deleted}, {"warnings", warnings}};
+                        {"total_bytes", total},        {"free_bytes", free}, {"deleted", deleted},
+                        {"warnings", warnings}};
   long_result.key = "entries";
   long_result.next = [&volumes, &listed, entries = std::move(entries),
                       at = std::size_t{0}]() mutable -> std::optional<Json> {

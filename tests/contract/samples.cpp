@@ -33,10 +33,15 @@ const std::map<std::string_view, std::string> kSmall = {{"adf", "floppycart/tree
                                                         {"ps1-card", "memcard/four.card.gz"},
                                                         {"ps1-single", "memcard/moth.single.gz"},
                                                         {"3do-nvram", "memcard/six.nvram.gz"}};
-const std::map<std::string_view, std::string> kVolumes = {
-    {"iso9660", "iso/joliet.iso"},   {"udf", "iso/udf-2.50.iso.gz"}, {"opera", "iso/3do.iso"},
-    {"gamecube", "wii/gc-moth.iso"}, {"xdvdfs", "xbox/orchard.iso"}, {"stfs", "xbox/stfs"},
-    {"amiga", "floppycart/tree-ffs.adf.gz"}, {"ps1-saves", "memcard/four.card.gz"}, {"3do-saves", "memcard/six.nvram.gz"}};
+const std::map<std::string_view, std::string> kVolumes = {{"iso9660", "iso/joliet.iso"},
+                                                          {"udf", "iso/udf-2.50.iso.gz"},
+                                                          {"opera", "iso/3do.iso"},
+                                                          {"gamecube", "wii/gc-moth.iso"},
+                                                          {"xdvdfs", "xbox/orchard.iso"},
+                                                          {"stfs", "xbox/stfs"},
+                                                          {"amiga", "floppycart/tree-ffs.adf.gz"},
+                                                          {"ps1-saves", "memcard/four.card.gz"},
+                                                          {"3do-saves", "memcard/six.nvram.gz"}};
 
 /// A vector in the test's folder: a file, unpacked, or the leading file of a folder.
 fs::path fetched(const std::string& vector, const TempFolder& folder) {
@@ -67,7 +72,8 @@ Image richest_source(const Format& format, const TempFolder& folder) {
     write_file(folder / "source/game.gb", gunzip(vector_path("floppycart/moth.gb.gz")));
     return open_image(folder / "source/game.gb");
   }
-  if (const auto small = kSmall.find(format.id); small != kSmall.end()) return open_image(fetched(small->second, folder));
+  if (const auto small = kSmall.find(format.id); small != kSmall.end())
+    return open_image(fetched(small->second, folder));
   demo::Recipe recipe{.stem = "game", .data_sectors = 60, .pregap_sectors = 12, .seed = 9};
   if (format.holds.form2) recipe.streamed_sectors = 6;
   if (format.holds.audio && format.holds.track_list) recipe.audio_sectors = {25, 40};

@@ -18,7 +18,8 @@ class EditCommand : public Program {
   void make_floppy() {
     write_file(*this / "tree/readme", "Nine Bells Harbor\n");
     write_file(*this / "tree/Music/tune", std::string(60'000, 't'));
-    ASSERT_EQ(cli({"build", "tree", "--as", "adf", "--out", "d.adf", "--label", "Harbor", "--fixed-dates"}).exit_code, 0);
+    ASSERT_EQ(cli({"build", "tree", "--as", "adf", "--out", "d.adf", "--label", "Harbor", "--fixed-dates"}).exit_code,
+              0);
   }
   json files(const std::string& image) { return json::parse(cli({"files", image, "--json"}).out)["results"][0]; }
   std::vector<std::string> paths(const std::string& image) {
@@ -178,7 +179,8 @@ TEST_F(EditCommand, HostileNamesNeverLeaveTheFolderAndComeBackAsTheyWere) {
   fetch("floppycart/hostile-names.adf.gz");
   ASSERT_EQ(cli({"extract", "hostile-names.adf", "--into", "out"}).exit_code, 0);
   const json names = vector_json("floppycart/expected.json")["files"]["hostile-names.adf.gz"]["host_names"];
-  for (const auto& [inside, host] : names.items()) EXPECT_TRUE(fs::exists(*this / ("out/" + host.get<std::string>()))) << host;
+  for (const auto& [inside, host] : names.items())
+    EXPECT_TRUE(fs::exists(*this / ("out/" + host.get<std::string>()))) << host;
   std::size_t count = 0;
   for (const auto& entry : fs::recursive_directory_iterator(*this / "out")) count += entry.is_regular_file() ? 1U : 0U;
   EXPECT_EQ(count, 10u + 1) << "each file, and the list";
@@ -204,9 +206,9 @@ TEST_F(EditCommand, WhatIsDamagedComesOutOnlyWhenItIsAskedFor) {
 
 TEST_F(EditCommand, ChecksTellEachDamageAndMendWhatCanBe) {
   const json all = vector_json("floppycart/expected.json")["files"];
-  const std::set<std::string> mended = {"damaged-bitmap",       "damaged-bitmap-checksum", "damaged-bitmap-pointer",
-                                        "damaged-dir-loop",     "damaged-hash-bucket",     "damaged-hash-loop",
-                                        "damaged-parent",       "damaged-root-checksum"};
+  const std::set<std::string> mended = {"damaged-bitmap",   "damaged-bitmap-checksum", "damaged-bitmap-pointer",
+                                        "damaged-dir-loop", "damaged-hash-bucket",     "damaged-hash-loop",
+                                        "damaged-parent",   "damaged-root-checksum"};
   for (const auto& [name, facts] : all.items()) {
     if (!name.starts_with("damaged-") || !name.ends_with(".adf.gz") || facts["status"] != "damaged") continue;
     fetch("floppycart/" + name);
@@ -218,16 +220,17 @@ TEST_F(EditCommand, ChecksTellEachDamageAndMendWhatCanBe) {
     for (const json& must : facts["must_report"]) {
       std::string code = must["code"];
       std::replace(code.begin(), code.end(), '-', '_');
-      EXPECT_TRUE(std::any_of(checked["findings"].begin(), checked["findings"].end(),
-                              [&](const json& f) { return f["code"] == code; }))
-          << code;
+      EXPECT_TRUE(std::any_of(checked["findings"].begin(), checked["findings"].end(), [&](const json& f) {
+        return f["code"] == code;
+      })) << code;
     }
     const Outcome repair = cli({"check", image, "--repair", "--out", "mended-" + image});
     EXPECT_EQ(repair.exit_code == 0, mended.contains(stem)) << repair.exit_code << repair.out << repair.err;
     EXPECT_EQ(read_file(*this / image), before) << "the input is never touched";
     if (!mended.contains(stem)) continue;
     EXPECT_EQ(cli({"check", "mended-" + image}).exit_code, 0);
-    EXPECT_EQ(cli({"put", "mended-" + image, image, "--name", "x"}).exit_code, 4) << "it can be changed: it is only full";
+    EXPECT_EQ(cli({"put", "mended-" + image, image, "--name", "x"}).exit_code, 4)
+        << "it can be changed: it is only full";
   }
 }
 
@@ -278,7 +281,8 @@ TEST_F(EditCommand, SavesBecomeCardsAndCardsSaves) {
   EXPECT_EQ(read_file(*this / "back.single"), moth_save);
   fs::rename(*this / "brass.bare", *this / "BEPRXS-00104B.bare");
   ASSERT_EQ(cli({"put", "m.card", "BEPRXS-00104B.bare"}).exit_code, 0);
-  EXPECT_EQ(cli({"convert", "m.card", "--to", "ps1-single", "--out", "two.single"}).exit_code, 3) << "which of the two?";
+  EXPECT_EQ(cli({"convert", "m.card", "--to", "ps1-single", "--out", "two.single"}).exit_code, 3)
+      << "which of the two?";
   ASSERT_EQ(cli({"extract", "m.card", "--into", "saves"}).exit_code, 0);
   EXPECT_EQ(read_file(*this / "saves/BEPRXS-00101S00.single"), moth_save);
   EXPECT_EQ(cli({"check", "m.card", "--same-as", "saves"}).exit_code, 0);

@@ -65,7 +65,8 @@ FindingSet card_findings(const json& list) {
   FindingSet all;
   for (const json& f : list)
     if (f["code"] != "multi-card")
-      all.emplace(with_underscores(f["code"]), f["place"].is_null() ? -1 : f["place"].get<std::int64_t>(), f["severity"]);
+      all.emplace(with_underscores(f["code"]), f["place"].is_null() ? -1 : f["place"].get<std::int64_t>(),
+                  f["severity"]);
   return all;
 }
 
@@ -191,14 +192,15 @@ const FileSystem& system_of(const Bytes& image) {
 Bytes edited(const Bytes& image, const VolumeEdit& edit) {
   const EditPlan plan = system_of(image).edit({memory_source(image, "card"), 0, nullptr}, std::span(&edit, 1), 0);
   Bytes after = image;
-  for (const ChangedRange& r : plan.ranges) std::copy(r.bytes.begin(), r.bytes.end(), after.begin() + static_cast<std::ptrdiff_t>(r.offset));
+  for (const ChangedRange& r : plan.ranges)
+    std::copy(r.bytes.begin(), r.bytes.end(), after.begin() + static_cast<std::ptrdiff_t>(r.offset));
   return after;
 }
 
 /// The vectors' word for a refusal.
 std::string word_of(const std::string& code) {
-  static const std::map<std::string, std::string> kWords = {{"bad_name", "name"}, {"bad_size", "size"},
-                                                            {"no_such_path", "no-such-save"}};
+  static const std::map<std::string, std::string> kWords = {
+      {"bad_name", "name"}, {"bad_size", "size"}, {"no_such_path", "no-such-save"}};
   if (const auto at = kWords.find(code); at != kWords.end()) return at->second;
   std::string word = code;
   std::replace(word.begin(), word.end(), '_', '-');
@@ -232,8 +234,8 @@ void run_step(Bytes& image, const json& step) {
     } else if (op == "delete") {
       image = edited(image, {.kind = VolumeEdit::Kind::drop, .path = name});
     } else if (op == "undelete") {
-      image = edited(image, {.kind = VolumeEdit::Kind::undelete,
-                             .path = std::to_string(step["first_frame"].get<int>())});
+      image =
+          edited(image, {.kind = VolumeEdit::Kind::undelete, .path = std::to_string(step["first_frame"].get<int>())});
     } else if (op == "export") {
       const Bytes out = exported(image, name);
       EXPECT_EQ(digest_of("sha1", out), step["result_sha1"]);
@@ -304,7 +306,8 @@ TEST(CardOperations, ChangesOfOneLengthTouchNothingElse) {
     Bytes after = image;
     try {
       const EditPlan plan = system_of(image).edit({memory_source(image, "card"), 0, nullptr}, edits, 0);
-      for (const ChangedRange& r : plan.ranges) std::copy(r.bytes.begin(), r.bytes.end(), after.begin() + static_cast<std::ptrdiff_t>(r.offset));
+      for (const ChangedRange& r : plan.ranges)
+        std::copy(r.bytes.begin(), r.bytes.end(), after.begin() + static_cast<std::ptrdiff_t>(r.offset));
     } catch (const Error& e) {
       refused = word_of(e.details.code);
     }

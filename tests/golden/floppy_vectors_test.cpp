@@ -37,7 +37,8 @@ std::vector<std::string> floppy_names() {
 std::string iso_date(const std::optional<std::int64_t>& seconds, std::uint32_t hundredths) {
   if (!seconds) return "";
   const CivilTime t = civil_time(*seconds);
-  std::string text = fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", t.year, t.month, t.day, t.hour, t.minute, t.second);
+  std::string text =
+      fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", t.year, t.month, t.day, t.hour, t.minute, t.second);
   return hundredths == 0 ? text : text + fmt::format(".{:02}", hundredths);
 }
 

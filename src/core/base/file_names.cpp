@@ -56,7 +56,8 @@ std::string made_safe(std::string_view name, NameRules rules) {
 std::string escaped_name(std::string_view latin1, bool (*plain)(unsigned char)) {
   constexpr std::string_view kNever = "%/\\:*?\"<>|";
   const std::string stem = to_upper_ascii(latin1.substr(0, latin1.find('.')));
-  const bool numbered = stem.size() == 4 && (stem.starts_with("COM") || stem.starts_with("LPT")) && stem[3] >= '1' && stem[3] <= '9';
+  const bool numbered =
+      stem.size() == 4 && (stem.starts_with("COM") || stem.starts_with("LPT")) && stem[3] >= '1' && stem[3] <= '9';
   const bool device = stem == "CON" || stem == "PRN" || stem == "AUX" || stem == "NUL" || numbered;
   std::string name;
   for (std::size_t i = 0; i < latin1.size(); ++i) {

@@ -65,8 +65,7 @@ Files extracted_files_of(const Image& image) {
   for (const ExtractItem& item : plan.items) {
     if (item.is_folder()) continue;
     const std::string path = item.target.substr(1);
-    files.try_emplace(fold_case(path),
-                      Side{path, item.size_bytes, item.entry->sound ? plan.open(item) : nullptr, {}});
+    files.try_emplace(fold_case(path), Side{path, item.size_bytes, item.entry->sound ? plan.open(item) : nullptr, {}});
   }
   return files;
 }

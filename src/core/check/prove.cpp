@@ -351,8 +351,7 @@ Proof prove_saves(const Image& source, const Image& result) {
     return all;
   };
   const auto here = contents(source), there = contents(result);
-  if (here != there)
-    fail(result.path.string(), plural(there.size(), "save"), "the saves of the input, byte by byte");
+  if (here != there) fail(result.path.string(), plural(there.size(), "save"), "the saves of the input, byte by byte");
   Digest all("sha1");
   for (const std::string& one : here) all.update(as_view(one));
   return {all.finish(), plural(here.size(), "save") + ", byte by byte"};

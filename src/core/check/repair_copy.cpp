@@ -84,14 +84,14 @@ void require_same_files(const Volume& before, const Volume& after) {
 }
 
 [[noreturn]] void nothing_mended(const Image& image, const CheckResult& result, const char* expected) {
-  throw Error({.code = "nothing_to_repair",
-               .cause = Cause::nothing_to_repair,
-               .what = "there is nothing that could be repaired",
-               .file = image.path.string(),
-               .found = std::string(to_string(result.verdict)),
-               .expected = expected,
-               .hint = result.verdict == Verdict::intact ? "it needs no repair"
-                                                         : "<job extract> still reads what is sound"});
+  throw Error(
+      {.code = "nothing_to_repair",
+       .cause = Cause::nothing_to_repair,
+       .what = "there is nothing that could be repaired",
+       .file = image.path.string(),
+       .found = std::string(to_string(result.verdict)),
+       .expected = expected,
+       .hint = result.verdict == Verdict::intact ? "it needs no repair" : "<job extract> still reads what is sound"});
 }
 
 Image mended_volumes(const Image& image, const CheckResult& result) {

@@ -200,7 +200,8 @@ class ExtractPlanner {
     if (e.kind == EntryKind::link) return skip(e, "a symbolic link to " + printable(e.link));
     if (e.kind == EntryKind::audio) return skip(e, "a music track: convert the image to get it");
     const bool in_part = !e.sound && !e.flaw.empty() && request_.even_damaged && e.source;
-    if (!e.sound && !in_part) return skip(e, e.flaw.empty() ? "it lies outside the image" : "it cannot be read whole: " + e.flaw);
+    if (!e.sound && !in_part)
+      return skip(e, e.flaw.empty() ? "it lies outside the image" : "it cannot be read whole: " + e.flaw);
     ExtractItem item{.entry = &e, .volume = &v};
     item.target = target_of(e, volume, item.renamed);
     if (!item.is_folder()) {
@@ -220,9 +221,9 @@ class ExtractPlanner {
   NameRules rules_ = NameRules::host;
   ExtractPlan plan_;
   std::map<std::string, std::string> host_names_;  // of the volume at hand, by path
-  std::map<std::string, std::string> folders_;  // by path in the image
-  std::unordered_set<std::string> taken_;       // folded paths
-  std::map<std::string, int> next_number_;      // by the name that is taken
+  std::map<std::string, std::string> folders_;     // by path in the image
+  std::unordered_set<std::string> taken_;          // folded paths
+  std::map<std::string, int> next_number_;         // by the name that is taken
 };
 
 void set_time(const fs::path& path, const VolumeEntry& entry) {

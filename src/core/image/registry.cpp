@@ -1,22 +1,22 @@
 // The list of formats, in order of precedence at equal proof: one line each.
 #include "opifex/core/image/format.hpp"
 
-#define OPIFEX_FORMATS(FORMAT)                \
-  FORMAT(kCueFormat)       /* formats/cue */  \
-  FORMAT(kCueTracksFormat) /* formats/cue */  \
-  FORMAT(kGdiFormat)       /* formats/gdi */  \
-  FORMAT(kVcdFormat)       /* formats/vcd */  \
-  FORMAT(kChdFormat)       /* formats/chd */  \
-  FORMAT(kWbfsFormat)      /* formats/wbfs */ \
-  FORMAT(kIsoFormat)       /* formats/iso */  \
-  FORMAT(kXisoFormat)      /* formats/xiso */ \
-  FORMAT(kGodFormat)       /* formats/god */  \
-  FORMAT(kStfsFormat)      /* formats/stfs */ \
-  FORMAT(kRomFormat)       /* formats/rom */  \
-  FORMAT(kAdfFormat)       /* formats/adf */  \
-  FORMAT(kPs1CardFormat)   /* formats/ps1-card */ \
-  FORMAT(kPs1SingleFormat) /* formats/ps1-card */ \
-  FORMAT(kPs1BareFormat)   /* formats/ps1-card */ \
+#define OPIFEX_FORMATS(FORMAT)                     \
+  FORMAT(kCueFormat)       /* formats/cue */       \
+  FORMAT(kCueTracksFormat) /* formats/cue */       \
+  FORMAT(kGdiFormat)       /* formats/gdi */       \
+  FORMAT(kVcdFormat)       /* formats/vcd */       \
+  FORMAT(kChdFormat)       /* formats/chd */       \
+  FORMAT(kWbfsFormat)      /* formats/wbfs */      \
+  FORMAT(kIsoFormat)       /* formats/iso */       \
+  FORMAT(kXisoFormat)      /* formats/xiso */      \
+  FORMAT(kGodFormat)       /* formats/god */       \
+  FORMAT(kStfsFormat)      /* formats/stfs */      \
+  FORMAT(kRomFormat)       /* formats/rom */       \
+  FORMAT(kAdfFormat)       /* formats/adf */       \
+  FORMAT(kPs1CardFormat)   /* formats/ps1-card */  \
+  FORMAT(kPs1SingleFormat) /* formats/ps1-card */  \
+  FORMAT(kPs1BareFormat)   /* formats/ps1-card */  \
   FORMAT(kNvramFormat)     /* formats/3do-nvram */ \
   FORMAT(kBinFormat)       /* formats/bin */
 

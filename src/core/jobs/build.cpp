@@ -71,8 +71,8 @@ const Format* own_format(const FileSystem& system) {
   return at == formats().end() ? nullptr : *at;
 }
 
-/// A volume that is made whole is written as a plain image of blocks, of its console's own layout or any data disc's, or
-/// in the format that is its own.
+/// A volume that is made whole is written as a plain image of blocks, of its console's own layout or any data disc's,
+/// or in the format that is its own.
 Builder whole_builder(const FileSystem& system) {
   if (const Format* own = own_format(system))
     return {.id = std::string(own->id),
@@ -160,10 +160,7 @@ BuildJob BuildJob::of(std::vector<std::string> folders, const Settings& settings
                  .what = "build needs a folder",
                  .hint = "only a floppy or a memory card is made of nothing"});
   if (job.folders.empty() && job.out.empty())
-    throw Error({.fault = Fault::usage,
-                 .code = "usage",
-                 .what = "an empty image needs a path",
-                 .hint = "<out> FILE"});
+    throw Error({.fault = Fault::usage, .code = "usage", .what = "an empty image needs a path", .hint = "<out> FILE"});
   job.writing = WriteRules::of(settings);
   job.writing.inputs = named_inputs(job.folders, settings, build_settings());
   job.settings = settings.only(builder->settings);

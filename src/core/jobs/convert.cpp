@@ -148,8 +148,8 @@ bool is_folder_of_files(const std::string& word, const ConvertJob& job, JobConte
 
 Outcome of_folders(const std::vector<std::string>& folders, const ConvertJob& job, Listener& listener,
                    JobContext& context) {
-  const auto builder = std::find_if(builders().begin(), builders().end(),
-                                    [&](const Builder& b) { return b.id == job.target->id; });
+  const auto builder =
+      std::find_if(builders().begin(), builders().end(), [&](const Builder& b) { return b.id == job.target->id; });
   BuildJob build{.folders = folders, .builder = &*builder, .out = job.out};
   build.writing = job.writing;
   return run(build, listener, context);

@@ -90,7 +90,8 @@ EditJob EditJob::of(const std::vector<std::string>& words, const Settings& setti
   const std::vector<std::string> rest(words.begin() + 1, words.end());
   if (verb == EditVerb::put) job.puts.insert(job.puts.end(), rest.begin(), rest.end());
   if (verb == EditVerb::drop) drops.insert(drops.end(), rest.begin(), rest.end());
-  if (verb == EditVerb::edit && !rest.empty()) usage("edit takes one image", "what is to be done stands in options", rest[0]);
+  if (verb == EditVerb::edit && !rest.empty())
+    usage("edit takes one image", "what is to be done stands in options", rest[0]);
   for (const std::string& name : settings.all(kUndelete)) job.before.push_back({.kind = Kind::undelete, .path = name});
   for (const std::string& path : drops) {
     VolumeEdit edit{.kind = Kind::drop, .path = path};
@@ -270,7 +271,8 @@ class Editing {
     const bool of_bytes = std::any_of(edits_.begin(), edits_.end(),
                                       [](const VolumeEdit& e) { return e.kind == VolumeEdit::Kind::bytes; });
     if (of_bytes)
-      told_.warnings.push_back({"own_checksum", "a game may have a checksum of its own in its save: it is not made anew"});
+      told_.warnings.push_back(
+          {"own_checksum", "a game may have a checksum of its own in its save: it is not made anew"});
   }
 
   /// Other bytes than were planned are never put in place, nor what does not read as it should.
@@ -296,7 +298,8 @@ class Editing {
     copy.write(after_);
     set.finish_writing();
     // As far as this user may: the copy belongs to whom the image belonged.
-    if (known && ::chown(copy.temporary().c_str(), facts.st_uid, facts.st_gid) != 0) told_.warnings.push_back({"owner", "the image belongs to you now: its former owner cannot be set"});
+    if (known && ::chown(copy.temporary().c_str(), facts.st_uid, facts.st_gid) != 0)
+      told_.warnings.push_back({"owner", "the image belongs to you now: its former owner cannot be set"});
     if (known) ::chmod(copy.temporary().c_str(), facts.st_mode & 07777);
     const SourcePtr written = open_file(copy.temporary());
     prove(read_up_to(*written, 0, after_.size() + 1), "nothing was put in place");

@@ -24,13 +24,13 @@ std::vector<Volume> volumes_of(const Image& image) {
   std::vector<Volume> volumes = read_volumes(image);
   const bool rom = std::holds_alternative<RomContent>(image.content);
   if (volumes.empty())
-    throw Error({.code = "no_file_system",
-                 .what = rom ? "this is a ROM: there are no files in it"
-                             : "there is no file system in this image that can be read",
-                 .file = image.path.string(),
-                 .found = image.complete || image.warnings.empty() ? describe(image.content)
-                                                                   : image.warnings.front().message,
-                 .hint = "<job identify> says what it is"});
+    throw Error(
+        {.code = "no_file_system",
+         .what =
+             rom ? "this is a ROM: there are no files in it" : "there is no file system in this image that can be read",
+         .file = image.path.string(),
+         .found = image.complete || image.warnings.empty() ? describe(image.content) : image.warnings.front().message,
+         .hint = "<job identify> says what it is"});
   return volumes;
 }
 
@@ -253,7 +253,8 @@ FilesJob FilesJob::of(const std::vector<std::string>& words, const Settings& set
 Outcome run(const FilesJob& job, Listener& listener, JobContext& context) {
   const Holders holders(job.inputs, job.reading, Wanted::all, context);
   Many many(holders, listener);
-  const auto games = job.games.empty() ? std::map<std::string, std::string>{} : games_in(job.games, job.reading, context);
+  const auto games =
+      job.games.empty() ? std::map<std::string, std::string>{} : games_in(job.games, job.reading, context);
   bool any = false;
   const auto refuse_path = [&] {
     throw Error({.fault = Fault::usage,
@@ -371,7 +372,8 @@ bool extract_one(const ExtractFilesJob& job, const Contents& contents, const fs:
   bool good = true;
   refuse_unlisted(contents);
   const TargetFacts facts = rules.target(into);
-  const ExtractPlan plan = plan_extract(contents.image, contents.volumes, {job.paths, into, job.form2, job.saves, job.even_damaged}, facts);
+  const ExtractPlan plan =
+      plan_extract(contents.image, contents.volumes, {job.paths, into, job.form2, job.saves, job.even_damaged}, facts);
   ExtractedFiles done{.image = contents.image, .plan = plan, .into = into.string()};
   const auto take_damage = [&] {
     if (take_findings(damage_of(contents, plan, context), contents.image, rules, done.warnings)) good = false;
@@ -409,7 +411,8 @@ std::vector<fs::path> folders_of(const ExtractFilesJob& job, const Holders& hold
                    .expected = "a folder for each",
                    .hint = "extract them one after the other, or rename one: <job rename>"});
     const ExtractPlan plan =
-        plan_extract(contents.image, contents.volumes, {job.paths, folder, job.form2, job.saves, job.even_damaged}, job.writing.target(job.into));
+        plan_extract(contents.image, contents.volumes, {job.paths, folder, job.form2, job.saves, job.even_damaged},
+                     job.writing.target(job.into));
     for (const ExtractItem& item : plan.items)
       if (!item.is_folder()) total.add({item.target, item.size_bytes});
     folders[i] = folder;

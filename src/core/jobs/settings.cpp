@@ -307,12 +307,13 @@ extern const Setting kComment{.name = "comment",
                               .help = "of a floppy: the comment of a file",
                               .value = "PATH=TEXT",
                               .repeats = true};
-extern const Setting kProtect{.name = "protect",
-                              .type = text,
-                              .help = "of a floppy: the bits of a file, the letters hsparwed or - each",
-                              .value = "PATH=BITS",
-                              .details = "h s p a where they are set; r w e d where they allow something; - for what is not.",
-                              .repeats = true};
+extern const Setting kProtect{
+    .name = "protect",
+    .type = text,
+    .help = "of a floppy: the bits of a file, the letters hsparwed or - each",
+    .value = "PATH=BITS",
+    .details = "h s p a where they are set; r w e d where they allow something; - for what is not.",
+    .repeats = true};
 extern const Setting kUndelete{.name = "undelete",
                                .type = text,
                                .help = "of a memory card: bring a deleted save back, by its name or its entry",
@@ -330,7 +331,10 @@ extern const Setting kKeepOld{.name = "keep-old",
                               .type = choice,
                               .help = "keep the former version: yes (default for memory cards) or no",
                               .value = "WORD",
-                              .words = [] { return std::vector<std::string>{"yes", "no"}; },
+                              .words =
+                                  [] {
+                                    return std::vector<std::string>{"yes", "no"};
+                                  },
                               .implied = "yes",
                               .details = "In NAME.history beside the image; save history and save restore know it."};
 extern const Setting kDamaged{.name = "damaged",
@@ -340,7 +344,9 @@ extern const Setting kSavesAs{.name = "saves",
                               .help = "of a PS1 card: single (default, with name and entry) or bare blocks",
                               .value = "FORM",
                               .preset = "single",
-                              .words = [] { return std::vector<std::string>{"single", "bare"}; }};
+                              .words = [] {
+                                return std::vector<std::string>{"single", "bare"};
+                              }};
 extern const Setting kGames{.name = "games",
                             .type = reads,
                             .help = "say which save is of which game of FOLDER, by the code of the game",
@@ -464,9 +470,9 @@ const SettingList& save_settings() {
 }
 
 const SettingList& edit_settings() {
-  static const SettingList list = {&kAt,      &kName,   &kPut,      &kDrop,  &kWithAll, &kFolder,
-                                   &kMove,    &kLabel,  &kComment,  &kProtect, &kBootCode, &kUndelete,
-                                   &kBytes,   &kCard,   &kKeepOld,  &kHistory, &kOverwrite, &kPlan};
+  static const SettingList list = {&kAt,    &kName,  &kPut,     &kDrop,    &kWithAll,   &kFolder,
+                                   &kMove,  &kLabel, &kComment, &kProtect, &kBootCode,  &kUndelete,
+                                   &kBytes, &kCard,  &kKeepOld, &kHistory, &kOverwrite, &kPlan};
   return list;
 }
 

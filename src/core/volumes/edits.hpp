@@ -45,8 +45,8 @@ void with_all_room(const Apply& apply, const RequireRoom& require_room) {
   }
 }
 
-/// Changes of the kind `bytes`, all or none: where each byte of a file lies in the image is told by `places`; nothing for
-/// a file that is not there or not readable. Error: "edit_save", "edit_length", "edit_range", "edit_old",
+/// Changes of the kind `bytes`, all or none: where each byte of a file lies in the image is told by `places`; nothing
+/// for a file that is not there or not readable. Error: "edit_save", "edit_length", "edit_range", "edit_old",
 /// "edit_overlap".
 EditStep bytes_step(const VolumeEdit& edit);
 void change_bytes(Bytes& image, std::span<const VolumeEdit> edits,

@@ -80,8 +80,8 @@ class Collector {
     const KeptFile* facts = kept(listed);
     edit.named = !request_.name.empty() || (facts && !facts->name.empty());
     const std::string name = !request_.name.empty() && edits_.empty() && at == request_.at ? request_.name
-                             : facts && !facts->name.empty()                              ? facts->name
-                                                                                          : node.name;
+                             : facts && !facts->name.empty()                               ? facts->name
+                                                                                           : node.name;
     edit.path = below(at, name);
     edit.contents = file_when_read(node.host, node.size_bytes);
     edit.replace = request_.replace;
@@ -152,6 +152,10 @@ class EditProof {
             std::span<const EditStep> steps)
       : before_(before), after_(after), edits_(edits), steps_(steps), system_(file_system_of(after)) {
     for (const VolumeEntry& e : after.entries) there_[fold(e.path)] = &e;
+    for (std::size_t i = 0; i < edits.size(); ++i) {
+      keys_.push_back(fold(steps[i].path));
+      new_keys_.push_back(edits[i].kind == VolumeEdit::Kind::move ? fold(edits[i].text) : "");
+    }
   }
 
   void run() {
@@ -168,25 +172,20 @@ class EditProof {
   std::string fold(const std::string& path) const {
     return system_ && system_->fold ? system_->fold(after_, path) : fold_case(path);
   }
-  /// What an edit is about: of a save, the name that it has itself.
-  std::string key_of(std::size_t i) const { return fold(steps_[i].path); }
-
   /// Where a path is after the edits from `from` on; nothing if one takes it off.
   std::optional<std::string> after(std::string path, std::size_t from) const {
     for (std::size_t i = from; i < edits_.size(); ++i) {
       const VolumeEdit& e = edits_[i];
-      const std::string key = key_of(i);
-      if (e.kind == VolumeEdit::Kind::move) path = moved(path, key, fold(e.text));
-      const bool goes = path == key || path.starts_with(key + "/");
-      if (e.kind == VolumeEdit::Kind::drop && goes) return std::nullopt;
+      const std::string& key = keys_[i];
+      if (e.kind == VolumeEdit::Kind::move) path = moved(path, key, new_keys_[i]);
+      if (e.kind == VolumeEdit::Kind::drop && (path == key || path.starts_with(key + "/"))) return std::nullopt;
       if (e.kind == VolumeEdit::Kind::put && e.replace && path == key) return std::nullopt;
     }
     return path;
   }
   bool is_changed_inside(const std::string& path) const {
-    return std::any_of(edits_.begin(), edits_.end(), [&](const VolumeEdit& e) {
-      return e.kind == VolumeEdit::Kind::bytes && fold(e.path) == path;
-    });
+    return std::any_of(edits_.begin(), edits_.end(),
+                       [&](const VolumeEdit& e) { return e.kind == VolumeEdit::Kind::bytes && fold(e.path) == path; });
   }
 
   void expect(const VolumeEntry& e) {
@@ -202,7 +201,7 @@ class EditProof {
 
   void expect_put(std::size_t i) {
     const VolumeEdit& edit = edits_[i];
-    const auto path = after(key_of(i), i + 1);
+    const auto path = after(keys_[i], i + 1);
     if (!path) return;
     const auto at = there_.find(*path);
     if (at == there_.end()) differs(edit.path, "there");
@@ -215,7 +214,7 @@ class EditProof {
     for (std::size_t i = 0; i < edits_.size(); ++i) {
       const VolumeEdit::Kind kind = edits_[i].kind;
       if (kind != VolumeEdit::Kind::make_folder && kind != VolumeEdit::Kind::undelete) continue;
-      if (auto path = after(key_of(i), i + 1)) paths.insert(*path);
+      if (auto path = after(keys_[i], i + 1)) paths.insert(*path);
     }
     return paths;
   }
@@ -224,6 +223,7 @@ class EditProof {
   std::span<const VolumeEdit> edits_;
   std::span<const EditStep> steps_;
   const FileSystem* system_;
+  std::vector<std::string> keys_, new_keys_;  // of each edit, folded; of a save, the name that it has itself
   Files there_;
   std::set<std::string> expected_;
 };
@@ -249,15 +249,18 @@ FolderImage image_of_folder(const FileSystem& system, Bytes blank, const fs::pat
       e.kept.hundredths = 0;
     }
   edits.insert(edits.end(), making.more.begin(), making.more.end());
-  const auto read = [&](Bytes bytes) { return system.read({memory_source(std::move(bytes), out.string()), 0, nullptr}); };
+  const auto read = [&](Bytes bytes) {
+    return system.read({memory_source(std::move(bytes), out.string()), 0, nullptr});
+  };
   const auto before = read(blank);
   const EditPlan plan = system.edit({memory_source(blank, out.string()), 0, nullptr}, edits, making.now);
   apply_ranges(blank, plan.ranges);
   const auto after = read(blank);
   if (!before || !after) differs(out.string(), "a volume");
   require_edited(*before, *after, edits, plan.steps);
-  made.plan.steps.push_back(fmt::format("make {}{}", system.title,
-                                        edits.empty() ? ", empty" : fmt::format(", {} put on it", plural(edits.size(), "entry"))));
+  made.plan.steps.push_back(
+      fmt::format("make {}{}", system.title,
+                  edits.empty() ? ", empty" : fmt::format(", {} put on it", plural(edits.size(), "entry"))));
   const std::uint64_t size = blank.size();
   made.plan.outputs.push_back({.path = out, .pieces = {std::move(blank)}, .size_bytes = size});
   return made;

@@ -87,7 +87,8 @@ KeptFiles read_kept_facts(const fs::path& folder) {
     for (const toml::node& node : *all) {
       const toml::table* t = node.as_table();
       const std::string path = t ? (*t)["path"].value_or("") : "";
-      if (path.empty()) refuse_list(list, static_cast<std::uint32_t>(node.source().begin.line), "an entry without a path");
+      if (path.empty())
+        refuse_list(list, static_cast<std::uint32_t>(node.source().begin.line), "an entry without a path");
       files[path] = file_of(*t, list);
     }
   } catch (const toml::parse_error& e) {

@@ -1,4 +1,5 @@
-// Random edits of each file system that can be changed, against a plain model in memory that knows what should be there.
+// Random edits of each file system that can be changed, against a plain model in memory that knows what should be
+// there.
 #include <map>
 #include <set>
 
@@ -214,10 +215,9 @@ class FloppyModel final : public EditModel {
 
  private:
   std::string new_name() override {
-    static const std::vector<std::string> kNames = {"readme",  "README",     "éclair", "ÉCLAIR",   "Mörser",
-                                                    "MÖRSER",  "a",          "b.txt",  "tune.mod", "shelf106",
-                                                    "shelf84", "shelf160",   "ÿ",      "÷",        "..",
-                                                    "CON",     "back\\slash"};
+    static const std::vector<std::string> kNames = {
+        "readme",   "README",  "éclair",   "ÉCLAIR", "Mörser", "MÖRSER", "a",   "b.txt",      "tune.mod",
+        "shelf106", "shelf84", "shelf160", "ÿ",      "÷",      "..",     "CON", "back\\slash"};
     const std::uint64_t which = random_.below(kNames.size() + 14);
     if (which < kNames.size()) return kNames[which];
     return which == kNames.size() ? std::string(30, 'x') : fmt::format("file {}", random_.below(60));
@@ -280,7 +280,9 @@ class NvramModel final : public EditModel {
   explicit NvramModel(std::uint64_t seed) : EditModel(nvram::make_memory(), seed) {}
 
  private:
-  std::string new_name() override { return fmt::format("{} {}", random_.below(2) ? "Save" : "SAVE", random_.below(25)); }
+  std::string new_name() override {
+    return fmt::format("{} {}", random_.below(2) ? "Save" : "SAVE", random_.below(25));
+  }
   Bytes new_contents() override {
     return random_.bytes(random_.below(4) == 0 ? random_.below(6) : random_.below(4000));
   }

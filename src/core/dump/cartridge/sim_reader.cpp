@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <array>
-#include <bit>
 
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
@@ -35,55 +34,23 @@ const BusFacts* bus_named(std::string_view name) {
 
 std::string crc_text(ByteView bytes) { return to_upper_ascii(digest_of("crc32", bytes)); }
 
-std::uint64_t count_of(const ReaderFault& fault) {
-  const auto n = ocr1::parse_number(fault.value);
-  if (!n)
-    throw Error({.code = "bad_simulation",
-                 .what = fmt::format("the simulated reader's fault {} takes a number", fault.name),
-                 .found = printable(fault.value)});
-  return *n;
-}
-
-/// "5=0.001": a line and how often.
-std::pair<unsigned, double> rate_of(const ReaderFault& fault) {
-  const auto equals = fault.value.find('=');
-  const auto line = ocr1::parse_number(std::string_view(fault.value).substr(0, equals));
-  double rate = -1;
-  if (equals != std::string::npos) {
-    // strtod stops where the number ends: what is left over is a mistake.
-    const std::string text = fault.value.substr(equals + 1);
-    char* end = nullptr;
-    rate = std::strtod(text.c_str(), &end);
-    if (end != text.c_str() + text.size() || text.empty()) rate = -1;
-  }
-  if (!line || *line > 31 || !(rate >= 0 && rate <= 1))
-    throw Error({.code = "bad_simulation",
-                 .what = fmt::format("the simulated reader's fault {} takes LINE=RATE", fault.name),
-                 .found = printable(fault.value),
-                 .expected = "a line from 0 to 31, and a share from 0 to 1"});
-  return {*line, rate};
-}
-
 }  // namespace
 
-SimReader::SimReader(SimReaderSetup setup) : setup_(std::move(setup)), state_(setup_.seed * 2 + 1) {
+SimReader::SimReader(SimReaderSetup setup)
+    : setup_({.header_at = setup.header_at,
+              .faults = setup.faults,
+              .chunk = setup.chunk,
+              .bytes_per_second = setup.bytes_per_second,
+              .sums = setup.sums}),
+      cartridge_(std::move(setup)) {
   note_bus();
   for (const ReaderFault& fault : setup_.faults) set_fault(fault);
 }
 
 void SimReader::set_fault(const ReaderFault& fault) {
   const std::string& name = fault.name;
-  if (name == "dirty") return void(dirty_.push_back(rate_of(fault)));
-  if (name == "dirty-address") return void(dirty_address_.push_back(rate_of(fault)));
-  if (name == "stuck-data") {
-    const auto [line, level] = rate_of(fault);
-    return void(stuck_data_.emplace_back(line, level >= 0.5 ? 1u : 0u));
-  }
-  if (name == "stuck-address") return void(stuck_address_.push_back(static_cast<unsigned>(count_of(fault) & 31)));
-  if (name == "no-contact") return void(no_contact_ = true);
-  if (name == "dead-battery") return void(dead_battery_ = true);
+  if (cartridge_.take_fault(fault)) return;
   if (name == "lost-commit") return void(lose_commit_ = true);
-  if (name == "verify") return void(unwritable_ = static_cast<std::uint32_t>(count_of(fault)));
   for (const auto& [known, value] :
        {std::pair("unplug", &unplug_after_), std::pair("drop", &drop_), std::pair("garbage", &garbage_),
         std::pair("corrupt", &corrupt_), std::pair("duplicate", &duplicate_), std::pair("silent", &silent_),
@@ -96,19 +63,8 @@ void SimReader::set_fault(const ReaderFault& fault) {
                .hint = "docs/simulated-reader.md lists all of them"});
 }
 
-std::uint64_t SimReader::random() {
-  // splitmix64: the same seed, the same errors
-  std::uint64_t z = state_ += 0x9E3779B97F4A7C15u;
-  z = (z ^ z >> 30) * 0xBF58476D1CE4E5B9u;
-  z = (z ^ z >> 27) * 0x94D049BB133111EBu;
-  return z ^ z >> 31;
-}
-double SimReader::chance() { return static_cast<double>(random() >> 11) * 0x1p-53; }
-
 void SimReader::clean() {
-  dirty_.clear();
-  dirty_address_.clear();
-  no_contact_ = false;
+  cartridge_.clean();
   ++insertions_;
   lose_bus();
 }
@@ -127,22 +83,7 @@ void SimReader::insert() {
   lose_bus();
 }
 
-/// Another cartridge is put in instead.
-void SimReader::exchange() {
-  if (setup_.other.empty())
-    for (std::byte& b : setup_.rom) b = ~b;
-  else
-    setup_.rom = setup_.other;
-  for (std::byte& b : setup_.save) b = ~b;
-}
-
-/// What every byte depends on, found out once.
-void SimReader::note_bus() {
-  own_bus_ = bus_ == setup_.bus;
-  own_mapper_ = setup_.mapper.empty() || setup_.mapper == mapper_;
-  wide_ = bus_ == "md" || bus_ == "n64" || bus_ == "gba";
-  high_first_ = bus_ != "gba";
-}
+void SimReader::note_bus() { cartridge_.note_bus(bus_, mapper_); }
 
 void SimReader::lose_bus() {
   bus_ = "none";
@@ -161,13 +102,14 @@ void SimReader::emit(Frame frame) {
     queue_.push_back({at, std::move(bytes), in_read_});
   };
   if (garbage_ > 0 && frames_ % garbage_ == 0) {
-    Bytes noise(1 + random() % 39);
-    for (std::byte& b : noise) b = static_cast<std::byte>(random());
+    Bytes noise(1 + cartridge_.random() % 39);
+    for (std::byte& b : noise) b = static_cast<std::byte>(cartridge_.random());
     push(std::move(noise));
   }
   Bytes bytes = ocr1::encode(frame);
   if (corrupt_ > 0 && frames_ % corrupt_ == 0 && frame.kind == 'D' && !frame.payload.empty())
-    bytes[ocr1::kFrameHead + random() % frame.payload.size()] ^= static_cast<std::byte>(1u << random() % 8);
+    bytes[ocr1::kFrameHead + cartridge_.random() % frame.payload.size()] ^=
+        static_cast<std::byte>(1u << cartridge_.random() % 8);
   if (duplicate_ > 0 && frames_ % duplicate_ == 0) push(bytes);
   push(std::move(bytes));
 }
@@ -375,83 +317,27 @@ bool SimReader::ready_to_read() {
   return true;
 }
 
-/// Where the address that is asked for ends up: a line without contact reads as 0.
-std::uint32_t SimReader::wired(std::uint32_t at) {
-  for (const unsigned line : stuck_address_) at &= ~(std::uint32_t{1} << line);
-  for (const auto& [line, rate] : dirty_address_)
-    if (chance() < rate) at &= ~(std::uint32_t{1} << line);
-  return at;
-}
-
-unsigned SimReader::spoiled(unsigned byte, Space space, std::uint32_t at) {
-  // On a bus of 16 bits a line is in every other byte.
-  const bool wide = space == Space::rom && wide_, high_first = high_first_;
-  const unsigned shift = !wide ? 0 : (at % 2 == 0) == high_first ? 8 : 0;
-  const auto mask_of = [&](unsigned line) { return line >= shift && line < shift + 8 ? 1u << (line - shift) : 0u; };
-  for (const auto& [line, level] : stuck_data_) byte = level == 1 ? byte | mask_of(line) : byte & ~mask_of(line);
-  for (const auto& [line, rate] : dirty_)
-    if (mask_of(line) != 0 && chance() < rate) byte ^= mask_of(line);
-  return no_contact_ ? 0xFF : byte & 0xFF;
-}
-
-/// Told another mapper than it has, a reader sees the first banks over and over.
-std::uint32_t SimReader::banked(std::uint32_t place) const {
-  constexpr std::uint32_t kFirstBanks = 0x8000;
-  return own_mapper_ ? place : place % kFirstBanks;
-}
-
-/// Of a cartridge with character RAM nothing that was ever written.
-std::byte SimReader::character_byte(std::uint32_t place, std::uint32_t at) {
-  constexpr std::uint32_t kFirstBank = 0x2000;
-  if (!own_bus_ || setup_.character.empty()) return static_cast<std::byte>(0xFF);
-  if (banked(kMostRead) != kMostRead) place %= kFirstBank;
-  return static_cast<std::byte>(
-      spoiled(std::to_integer<unsigned>(setup_.character[place % setup_.character.size()]), Space::chr, at));
-}
-
-std::byte SimReader::byte_of(Space space, std::uint32_t at) {
-  const std::uint32_t place = wired(at);
-  if (space == Space::ram) {
-    if (setup_.save.empty() || dead_battery_) return static_cast<std::byte>(spoiled(0, space, at));
-    return static_cast<std::byte>(
-        spoiled(std::to_integer<unsigned>(setup_.save[place % setup_.save.size()]), space, at));
-  }
-  if (space == Space::chr) return character_byte(place, at);
-  if (space == Space::rtc) return setup_.clock[at % setup_.clock.size()];
-  if (!own_bus_ || setup_.rom.empty()) return static_cast<std::byte>(0xFF);
-  unsigned byte = 0xFF;
-  const std::uint32_t shown = banked(place);
-  if (shown != place)
-    return static_cast<std::byte>(spoiled(std::to_integer<unsigned>(setup_.rom[shown % setup_.rom.size()]), space, at));
-  if (place < setup_.rom.size())
-    byte = std::to_integer<unsigned>(setup_.rom[place]);
-  else if (wide_ && !high_first_)  // of a GBA half of the address comes back
-    byte = (place / 2 >> (place % 2 == 0 ? 0 : 8)) & 0xFF;
-  else if (std::has_single_bit(setup_.rom.size()))
-    byte = std::to_integer<unsigned>(setup_.rom[place % setup_.rom.size()]);
-  return static_cast<std::byte>(spoiled(byte, space, at));
-}
-
 std::optional<SimReader::Range> SimReader::range_of(const Line& line) {
   const std::string& space = line.arguments[0];
   const auto start = ocr1::parse_number(line.arguments[2]), length = ocr1::parse_number(line.arguments[3]);
   const bool by_bank = line.arguments[1] != "-";
   const auto bank = by_bank ? ocr1::parse_number(line.arguments[1]) : std::optional<std::uint32_t>(0);
   const bool known = space == "rom" || space == "ram" || (space == "chr" && bus_ == "nes") ||
-                     (space == "rtc" && !setup_.clock.empty());
+                     (space == "rtc" && cartridge_.clock_bytes() > 0);
   if (!known || !start || !length || !bank) return fail(13, "bad-argument"), std::nullopt;
   const BusFacts* bus = bus_named(bus_);
   const std::uint64_t window = space == "ram" ? kRamWindow : bus->rom_window;
-  const std::uint64_t end = space == "ram"   ? setup_.save.size()
-                            : space == "rtc" ? setup_.clock.size()
+  const std::uint64_t end = space == "ram"   ? cartridge_.save().size()
+                            : space == "rtc" ? cartridge_.clock_bytes()
                                              : std::uint64_t{kMostSpace};
   const std::uint64_t at = by_bank ? *bank * window + *start : *start;
   const std::uint64_t most_read = most_read_ > 0 ? std::min<std::uint64_t>(most_read_, kMostRead) : kMostRead;
   const bool outside = *length > most_read || *length == 0 || *length > kMostRead || at + *length > end ||
                        (by_bank && std::uint64_t{*start} + *length > window);
   if (outside) return fail(14, "range"), std::nullopt;
-  static constexpr std::array kSpaces = {std::pair("rom", Space::rom), std::pair("ram", Space::ram),
-                                         std::pair("chr", Space::chr), std::pair("rtc", Space::rtc)};
+  static constexpr std::array kSpaces = {
+      std::pair("rom", SimCartridge::Space::rom), std::pair("ram", SimCartridge::Space::ram),
+      std::pair("chr", SimCartridge::Space::chr), std::pair("rtc", SimCartridge::Space::rtc)};
   const auto named = std::find_if(kSpaces.begin(), kSpaces.end(), [&](const auto& s) { return s.first == space; });
   return Range{named->second, static_cast<std::uint32_t>(at), *length};
 }
@@ -467,12 +353,12 @@ void SimReader::answer_with(const Range& range) {
   Digest sum("crc32");
   if (exchange_unseen_after_ > 0 && served_ >= exchange_unseen_after_) {
     exchange_unseen_after_ = 0;
-    exchange();
+    cartridge_.exchange();
   }
   if (exchange_after_ > 0 && served_ >= exchange_after_) {
     exchange_after_ = 0;
     unplug();
-    exchange();
+    cartridge_.exchange();
     insert();
     return fail(22, "cart-lost", range.at);
   }
@@ -483,7 +369,7 @@ void SimReader::answer_with(const Range& range) {
     const bool lost = unplug_after_ > 0 && served_ + n > unplug_after_;
     if (lost) n = static_cast<std::uint32_t>(unplug_after_ - std::min(unplug_after_, served_));
     Frame frame{.kind = 'D', .sequence = sequence_, .tag = tag_, .position = at};
-    for (std::uint32_t i = 0; i < n; ++i) frame.payload.push_back(byte_of(range.space, at + i));
+    for (std::uint32_t i = 0; i < n; ++i) frame.payload.push_back(cartridge_.byte_of(range.space, at + i));
     if (n > 0) {
       sum.update(frame.payload);
       ++sequence_;
@@ -505,10 +391,11 @@ void SimReader::header() {
   reading_ = tag_;
   // Where the console's bus shows it elsewhere than the ROM has it, the addresses are the bus's.
   if (setup_.header_at == 0 || setup_.header_at == bus->header_at)
-    return data({Space::rom, bus->header_at, bus->header_bytes});
+    return data({SimCartridge::Space::rom, bus->header_at, bus->header_bytes});
   Frame frame{.kind = 'D', .sequence = sequence_++, .tag = tag_, .position = bus->header_at};
   for (std::uint32_t i = 0; i < bus->header_bytes; ++i)
-    frame.payload.push_back(byte_of(Space::rom, static_cast<std::uint32_t>(setup_.header_at) + i));
+    frame.payload.push_back(
+        cartridge_.byte_of(SimCartridge::Space::rom, static_cast<std::uint32_t>(setup_.header_at) + i));
   const std::string crc = crc_text(frame.payload);
   emit(std::move(frame));
   done({{"bytes", std::to_string(bus->header_bytes)}, {"crc32", crc}});
@@ -528,7 +415,7 @@ void SimReader::sum(const Line& line) {
   const auto range = range_of(line);
   if (!range) return;
   Bytes bytes;
-  for (std::uint32_t i = 0; i < range->bytes; ++i) bytes.push_back(byte_of(range->space, range->at + i));
+  for (std::uint32_t i = 0; i < range->bytes; ++i) bytes.push_back(cartridge_.byte_of(range->space, range->at + i));
   done({{"bytes", std::to_string(range->bytes)}, {"crc32", crc_text(bytes)}});
 }
 
@@ -579,17 +466,12 @@ void SimReader::commit(const Line& line) {
   armed_.reset();  // from here on the token is spent
   emit({.kind = 'W', .sequence = sequence_++, .tag = tag_, .payload = to_bytes(fmt::format("ms={}", kCommitMs))});
   ++saves_written_;
-  // What is written goes through the same contacts as what is read.
-  for (std::size_t i = 0; i < writing.data.size(); ++i) {
-    const auto at = static_cast<std::uint32_t>(writing.at + i);
-    if (unwritable_ == at) continue;
-    setup_.save[wired(at) % setup_.save.size()] =
-        static_cast<std::byte>(spoiled(std::to_integer<unsigned>(writing.data[i]), Space::ram, at));
-  }
+  for (std::size_t i = 0; i < writing.data.size(); ++i)
+    cartridge_.write_save(static_cast<std::uint32_t>(writing.at + i), writing.data[i]);
   std::optional<std::uint32_t> bad;
   for (std::size_t i = 0; i < writing.data.size() && !bad; ++i) {
     const auto at = static_cast<std::uint32_t>(writing.at + i);
-    if (byte_of(Space::ram, at) != writing.data[i]) bad = at;
+    if (cartridge_.byte_of(SimCartridge::Space::ram, at) != writing.data[i]) bad = at;
   }
   if (lose_commit_) {
     lose_commit_ = false;

@@ -32,11 +32,8 @@ Image open(const std::filesystem::path& path, const OpenOptions& options) {
                  .found = bytes_text(source->size()),
                  .expected = bytes_text(nvram::kImageBytes)});
   image.files.push_back({path, std::string(kNvramFormat.id), source->size(), false, source});
-  image.content = BlockContent{.bytes = source,
-                               .medium = BlockMedium::memory_card,
-                               .block_bytes = 1,
-                               .system = "3do",
-                               .mark = "its label"};
+  image.content = BlockContent{
+      .bytes = source, .medium = BlockMedium::memory_card, .block_bytes = 1, .system = "3do", .mark = "its label"};
   return image;
 }
 

@@ -34,13 +34,13 @@ int probe(const ByteSource& source, std::string_view file_name) {
 void warn_of_size(Image& image, std::uint64_t size) {
   constexpr std::uint64_t kUsual = 80 * amiga::kCylinderBytes;
   image.complete = false;
-  image.warnings.push_back({"size",
-                            fmt::format("{} bytes are no floppy: one has {} bytes at double density, {} at high density, "
-                                        "or up to 84 cylinders of {} or {}",
-                                        grouped(size), grouped(kUsual), grouped(2 * kUsual),
-                                        grouped(amiga::kCylinderBytes), grouped(2 * amiga::kCylinderBytes)),
-                            "copy the floppy again: the file was cut, or something was added to it",
-                            Cause::incomplete});
+  image.warnings.push_back(
+      {"size",
+       fmt::format("{} bytes are no floppy: one has {} bytes at double density, {} at high density, "
+                   "or up to 84 cylinders of {} or {}",
+                   grouped(size), grouped(kUsual), grouped(2 * kUsual), grouped(amiga::kCylinderBytes),
+                   grouped(2 * amiga::kCylinderBytes)),
+       "copy the floppy again: the file was cut, or something was added to it", Cause::incomplete});
 }
 
 Image open(const std::filesystem::path& path, const OpenOptions& options) {
@@ -69,10 +69,10 @@ WritePlan plan_write(const Image& image, const std::filesystem::path& out, const
                  .file = image.path.string()});
   WritePlan plan;
   plan.copies = true;
-  plan.steps.push_back(fmt::format("copy the {} of the floppy", plural(blocks.bytes->size() / amiga::kBlockBytes, "block")));
-  plan.outputs.push_back({.path = out,
-                          .pieces = {SourceRun{blocks.bytes, 0, blocks.bytes->size()}},
-                          .size_bytes = blocks.bytes->size()});
+  plan.steps.push_back(
+      fmt::format("copy the {} of the floppy", plural(blocks.bytes->size() / amiga::kBlockBytes, "block")));
+  plan.outputs.push_back(
+      {.path = out, .pieces = {SourceRun{blocks.bytes, 0, blocks.bytes->size()}}, .size_bytes = blocks.bytes->size()});
   return plan;
 }
 

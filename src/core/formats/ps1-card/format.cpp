@@ -67,7 +67,8 @@ Image open_as(const Format& format, const std::filesystem::path& path, const Ope
                                .system = "ps1",
                                .mark = "its directory"};
   if (source->size() > ps1::kCardBytes)
-    image.warnings.push_back({"multi_card", plural(source->size() / ps1::kCardBytes, "card") + " one behind the other"});
+    image.warnings.push_back(
+        {"multi_card", plural(source->size() / ps1::kCardBytes, "card") + " one behind the other"});
   return image;
 }
 
@@ -146,7 +147,8 @@ WritePlan plan_single(const Image& image, const std::filesystem::path& out, cons
   const Volume* holder = &volumes[0];
   for (const Volume& v : volumes)
     if (!v.entries.empty()) holder = &v;
-  return plan_of(out, bytes_of(*holder, save, true), fmt::format("write {} with its entry of the directory", save.path));
+  return plan_of(out, bytes_of(*holder, save, true),
+                 fmt::format("write {} with its entry of the directory", save.path));
 }
 
 /// What is deleted, and whatever else is on the card, is not in a save alone.

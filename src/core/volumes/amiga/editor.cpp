@@ -212,7 +212,8 @@ std::vector<EditStep> Editor::apply(std::span<const VolumeEdit> edits) {
     }
     // What went into a new folder made it younger than it is.
     for (const VolumeEdit& edit : edits) {
-      const auto folder = edit.kind == VolumeEdit::Kind::make_folder && edit.kept.modified ? find(edit.path) : std::nullopt;
+      const auto folder =
+          edit.kind == VolumeEdit::Kind::make_folder && edit.kept.modified ? find(edit.path) : std::nullopt;
       if (folder) store_date(at_block(folder->block), at::kDate, Date::of(*edit.kept.modified, edit.kept.hundredths));
     }
     rebuild_caches();
@@ -284,8 +285,7 @@ void Editor::make_folder(const VolumeEdit& edit) {
   touched_.push_back(header);  // its cache is made with the others
 }
 
-std::uint32_t Editor::new_header(std::uint32_t folder, const std::string& name, EntryType type,
-                                 const KeptFacts& kept) {
+std::uint32_t Editor::new_header(std::uint32_t folder, const std::string& name, EntryType type, const KeptFacts& kept) {
   const std::uint32_t b = take_block();
   store(b, at::kType, kTypeHeader);
   store(b, at::kOwn, b);
@@ -444,8 +444,7 @@ void Editor::install_boot(const VolumeEdit& edit) {
   if (edit.contents) {
     code = read_up_to(*edit.contents, 0, kBootBytes + 1);
     // A whole boot block: its mark and its root are this disk's own.
-    if (code.size() == kBootBytes && as_text(code).starts_with("DOS"))
-      code.erase(code.begin(), code.begin() + kCode);
+    if (code.size() == kBootBytes && as_text(code).starts_with("DOS")) code.erase(code.begin(), code.begin() + kCode);
     if (code.size() > kMost || code.empty())
       throw Error({.fault = Fault::usage,
                    .code = "bad_boot",

@@ -23,7 +23,10 @@ using namespace amiga;
 class FloppyFile final : public ByteSource {
  public:
   FloppyFile(std::shared_ptr<const Bytes> image, const Entry& entry, Kind kind, std::string name)
-      : image_(std::move(image)), blocks_(entry.data), kind_(kind), name_(std::move(name)),
+      : image_(std::move(image)),
+        blocks_(entry.data),
+        kind_(kind),
+        name_(std::move(name)),
         size_(std::min<std::uint64_t>(entry.size_bytes, std::uint64_t{kind.payload()} * entry.data.size())) {}
   std::uint64_t size() const override { return size_; }
   std::string name() const override { return name_; }
@@ -235,12 +238,14 @@ constexpr std::array kSettings = {&kLabel, &kKind, &kHighDensity, &kBootCode, &k
 /// The folder's name as a label, as far as one can be made of it.
 std::string label_of(const std::filesystem::path& folder, const Settings& settings) {
   const std::string given = settings.text(kLabel);
-  if (given.empty()) return folder.empty() ? "Empty" : proposed_name(std::filesystem::weakly_canonical(folder).filename().string());
+  if (given.empty())
+    return folder.empty() ? "Empty" : proposed_name(std::filesystem::weakly_canonical(folder).filename().string());
   const auto label = latin1_of(given);
   if (!label || !amiga::name_fault(*label).empty())
     throw Error({.fault = Fault::usage,
                  .code = "bad_label",
-                 .what = "a floppy cannot have this label: " + (label ? amiga::name_fault(*label) : "it has letters that are not in Latin-1"),
+                 .what = "a floppy cannot have this label: " +
+                         (label ? amiga::name_fault(*label) : "it has letters that are not in Latin-1"),
                  .found = printable(given),
                  .expected = "for example " + printable(utf8(proposed_name(given)))});
   return *label;
@@ -261,8 +266,7 @@ FolderImage plan_floppy(const std::filesystem::path& folder, const std::filesyst
   return image_of_folder(kAmiga, make_disk(wanted), folder, out, {boot, settings.day(kFixedDates), date});
 }
 
-constexpr FolderBuilder kBuilder{
-    .settings = kSettings, .plan = &plan_floppy, .blank = true, .proves_itself = true};
+constexpr FolderBuilder kBuilder{.settings = kSettings, .plan = &plan_floppy, .blank = true, .proves_itself = true};
 
 }  // namespace
 

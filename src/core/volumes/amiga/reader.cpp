@@ -20,7 +20,8 @@ std::string shown(std::string_view latin1) { return printable(latin1_text(as_vie
 
 std::vector<std::uint32_t> root_candidates(ByteView image) {
   const auto blocks = static_cast<std::uint32_t>(image.size() / kBlockBytes);
-  const std::uint32_t usual = image.size() % (2 * kCylinderBytes) == 0 && image.size() >= 160 * kCylinderBytes ? 1760 : 880;
+  const std::uint32_t usual =
+      image.size() % (2 * kCylinderBytes) == 0 && image.size() >= 160 * kCylinderBytes ? 1760 : 880;
   std::vector<std::uint32_t> all = {usual, blocks / 2};
   if (const std::uint32_t told = word(image, 8); told >= kFirstBlock && told < blocks) all.push_back(told);
   return all;
@@ -94,8 +95,8 @@ class Walk {
     spoil(other, "it shares a block with another entry");
   }
   void outside(std::uint32_t holder, std::uint32_t pointer) {
-    error("pointer_range", holder, fmt::format("block {} points to block {}, and the volume has {}", holder, pointer,
-                                               disk_.blocks));
+    error("pointer_range", holder,
+          fmt::format("block {} points to block {}, and the volume has {}", holder, pointer, disk_.blocks));
   }
 
   void read_root() {
@@ -140,7 +141,8 @@ class Walk {
   void read_folder(std::size_t folder) {
     const std::uint32_t b = disk_.entries[folder].block;
     std::set<std::string> names;
-    for (unsigned slot = 0; slot < kTableSlots; ++slot) read_chain(folder, slot, field(b, at::kTable + 4 * slot), names);
+    for (unsigned slot = 0; slot < kTableSlots; ++slot)
+      read_chain(folder, slot, field(b, at::kTable + 4 * slot), names);
     if (disk_.kind.cached()) read_caches(folder);
   }
 
@@ -155,8 +157,8 @@ class Walk {
         return error("hash_loop", next, fmt::format("the names of {} lead in a circle", name_of(folder)));
       if (!is_free(next)) return crossed(next, folder);
       if (!is_header(next))
-        return error("block_type", next, fmt::format("block {} should be a file or a folder of {}, and is neither",
-                                                     next, name_of(folder)));
+        return error("block_type", next,
+                     fmt::format("block {} should be a file or a folder of {}, and is neither", next, name_of(folder)));
       chain.insert(next);
       read_header(next, folder, slot, names);
       holder = next;
@@ -172,7 +174,9 @@ class Walk {
   void read_header(std::uint32_t b, std::size_t folder, unsigned slot, std::set<std::string>& names) {
     const std::size_t number = disk_.entries.size();
     claim(b, number);
-    Entry e{.block = b, .parent = folder, .type = static_cast<EntryType>(static_cast<std::int32_t>(field(b, at::kKind))),
+    Entry e{.block = b,
+            .parent = folder,
+            .type = static_cast<EntryType>(static_cast<std::int32_t>(field(b, at::kKind))),
             .slot = slot};
     e.name = counted_text(block(b), at::kName, kLongestName);
     e.comment = counted_text(block(b), at::kComment, kLongestComment);
@@ -227,8 +231,8 @@ class Walk {
     e.size_bytes = field(e.block, at::kSize);
     const std::uint64_t needed = ceil_div<std::uint64_t>(e.size_bytes, disk_.kind.payload());
     if (needed > disk_.blocks) {
-      error("file_size", e.block, fmt::format("{} is said to have {}, more than the volume", name_of(number),
-                                              bytes_text(e.size_bytes)));
+      error("file_size", e.block,
+            fmt::format("{} is said to have {}, more than the volume", name_of(number), bytes_text(e.size_bytes)));
       spoil(number, "its size is larger than the volume");
     }
     read_pointers(number, e.block);
@@ -240,8 +244,8 @@ class Walk {
       spoil(number, fmt::format("{} of its {} blocks are missing", needed - there, needed));
     }
     if (there > needed)
-      warn("excess_blocks", e.block, fmt::format("{} has {} more than its size needs", name_of(number),
-                                                 plural(there - needed, "block")));
+      warn("excess_blocks", e.block,
+           fmt::format("{} has {} more than its size needs", name_of(number), plural(there - needed, "block")));
     const std::uint32_t first = field(e.block, at::kFirstData), really = e.data.empty() ? 0 : e.data.front();
     if (first != really && !(disk_.kind.fast() && first == 0))
       warn("first_data", e.block, fmt::format("{} names another first block than it has", name_of(number)));
@@ -253,7 +257,8 @@ class Walk {
     Entry& e = disk_.entries[number];
     std::uint32_t count = field(holder, at::kHighSeq);
     if (count > kTableSlots) {
-      error("high_seq", holder, fmt::format("block {} of {} is said to hold {} pointers", holder, name_of(number), count));
+      error("high_seq", holder,
+            fmt::format("block {} of {} is said to hold {} pointers", holder, name_of(number), count));
       spoil(number, "it says of more pointers than it can have");
       count = kTableSlots;
     }
@@ -286,8 +291,8 @@ class Walk {
         return broken("ext_loop", next, fmt::format("the lists of {} lead in a circle", name_of(number)));
       if (!is_free(next)) return crossed(next, number);
       if (field(next, at::kType) != kTypeList || static_cast<std::int32_t>(field(next, at::kKind)) != -3)
-        return broken("block_type", next, fmt::format("block {} should be a list of {}, and is none", next,
-                                                      name_of(number)));
+        return broken("block_type", next,
+                      fmt::format("block {} should be a list of {}, and is none", next, name_of(number)));
       claim(next, number);
       e.extensions.push_back(next);
       check_extension(number, next);
@@ -301,7 +306,8 @@ class Walk {
       error("ext_checksum", b, fmt::format("the checksum of a list of {} is wrong", name_of(number)));
       spoil(number, "the checksum of a list of its blocks is wrong");
     }
-    if (field(b, at::kOwn) != b) error("self_pointer", b, fmt::format("a list of {} says it were another block", name_of(number)));
+    if (field(b, at::kOwn) != b)
+      error("self_pointer", b, fmt::format("a list of {} says it were another block", name_of(number)));
     if (field(b, at::kParent) != disk_.entries[number].block) {
       error("parent", b, fmt::format("a list of {} says it were another file's", name_of(number)));
       spoil(number, "a list of its blocks says it were another file's");
@@ -327,16 +333,18 @@ class Walk {
       }
       if (block_sum(block(b), at::kSum) != field(b, at::kSum)) bad("data_checksum", "has a wrong checksum");
       if (field(b, at::kOwn) != e.block) bad("data_owner", "says it were another file's");
-      if (field(b, at::kSequence) != i + 1) bad("data_seq", fmt::format("says it were number {}", field(b, at::kSequence)));
+      if (field(b, at::kSequence) != i + 1)
+        bad("data_seq", fmt::format("says it were number {}", field(b, at::kSequence)));
       const std::uint32_t said = field(b, at::kUsed);
       if (said < used || said > kOfsPayload)
         bad("data_size", fmt::format("says it held {} bytes, where {} are needed", said, used));
       else if (said > used)
-        warn("data_size", b, fmt::format("block {} of {} holds {} bytes more than the file has", i + 1, name_of(number),
-                                         said - used));
+        warn("data_size", b,
+             fmt::format("block {} of {} holds {} bytes more than the file has", i + 1, name_of(number), said - used));
       const std::uint32_t next = i + 1 < e.data.size() ? e.data[i + 1] : 0;
       if (field(b, at::kNext) != next && !(i + 1 == needed && field(b, at::kNext) == 0))
-        warn("data_next", b, fmt::format("block {} of {} names another next one than the list", i + 1, name_of(number)));
+        warn("data_next", b,
+             fmt::format("block {} of {} names another next one than the list", i + 1, name_of(number)));
     }
   }
 
@@ -377,7 +385,8 @@ class Walk {
         return error("cache_loop", next, fmt::format("the caches of {} lead in a circle", name_of(folder)));
       if (!is_free(next)) return crossed(next, folder);
       if (field(next, at::kType) != kTypeCache)
-        return error("block_type", next, fmt::format("block {} should be a cache of {}, and is none", next, name_of(folder)));
+        return error("block_type", next,
+                     fmt::format("block {} should be a cache of {}, and is none", next, name_of(folder)));
       claim(next, folder);
       e.caches.push_back(next);
       if (block_sum(block(next), at::kSum) != field(next, at::kSum))
@@ -449,9 +458,9 @@ class Walk {
       if (!marked && is_free(b) && lost++ == 0) lowest = b;
     }
     if (lost > 0)
-      warn("bitmap_free_marked_used", lowest, fmt::format("{} marked as used, and nothing uses {}",
-                                                          lost == 1 ? "a block is" : plural(lost, "block") + " are",
-                                                          lost == 1 ? "it" : "them"));
+      warn("bitmap_free_marked_used", lowest,
+           fmt::format("{} marked as used, and nothing uses {}",
+                       lost == 1 ? "a block is" : plural(lost, "block") + " are", lost == 1 ? "it" : "them"));
   }
 
   ByteView image_;

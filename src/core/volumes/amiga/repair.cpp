@@ -86,7 +86,8 @@ class Mender {
       found_.push_back(b);
     }
     if (back > 0) done_.push_back(plural(back, "lost entry") + " put back into its folder");
-    if (homeless > 0) done_.push_back(fmt::format("{} put into the folder {}", plural(homeless, "lost entry"), kLostFolder));
+    if (homeless > 0)
+      done_.push_back(fmt::format("{} put into the folder {}", plural(homeless, "lost entry"), kLostFolder));
   }
 
   /// The folder it says it is in, if that is one, and has nothing of this name; 0: none.
@@ -184,7 +185,8 @@ class Mender {
   }
   static bool has_broken_entries(const Disk& disk) {
     return std::any_of(disk.findings.begin(), disk.findings.end(), [](const Finding& f) {
-      return f.error && !std::string_view(f.code).starts_with("bitmap") && !std::string_view(f.code).starts_with("cache");
+      return f.error && !std::string_view(f.code).starts_with("bitmap") &&
+             !std::string_view(f.code).starts_with("cache");
     });
   }
   void place_bitmap() {

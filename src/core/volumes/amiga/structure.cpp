@@ -86,7 +86,8 @@ std::string folded(std::string_view name, Kind kind) {
 
 std::string name_fault(std::string_view name) {
   if (name.empty()) return "it is empty";
-  if (name.size() > kLongestName) return fmt::format("it has {} letters, and {} is the most", name.size(), kLongestName);
+  if (name.size() > kLongestName)
+    return fmt::format("it has {} letters, and {} is the most", name.size(), kLongestName);
   for (const char c : name) {
     if (c == '/' || c == ':') return fmt::format("'{}' cannot stand in it", c);
     if (c == 0) return "a zero byte stands in it";
@@ -94,7 +95,10 @@ std::string name_fault(std::string_view name) {
   return "";
 }
 
-std::optional<std::string> latin1_of(std::string_view utf8) { return encode(utf8, "ISO-8859-1"); }
+std::optional<std::string> latin1_of(std::string_view utf8) {
+  const bool ascii = std::all_of(utf8.begin(), utf8.end(), [](char c) { return static_cast<unsigned char>(c) < 0x80; });
+  return ascii ? std::string(utf8) : encode(utf8, "ISO-8859-1");
+}
 
 std::string proposed_name(std::string_view utf8) {
   std::string name;

@@ -7,13 +7,13 @@ namespace opifex::amiga {
 
 namespace at {
 constexpr std::size_t kType = 0, kOwn = 4, kHighSeq = 8, kTableSize = 12, kFirstData = 16, kSum = 20, kTable = 24;
-constexpr std::size_t kBitmapFlag = 312, kBitmap = 316;                    // of the root
-constexpr std::size_t kProtection = 320, kSize = 324, kComment = 328;      // of an entry
+constexpr std::size_t kBitmapFlag = 312, kBitmap = 316;                // of the root
+constexpr std::size_t kProtection = 320, kSize = 324, kComment = 328;  // of an entry
 constexpr std::size_t kDate = 420, kName = 432, kTarget = 468, kLinks = 472;
-constexpr std::size_t kChanged = 472, kCreated = 484;                      // of the root
+constexpr std::size_t kChanged = 472, kCreated = 484;  // of the root
 constexpr std::size_t kChain = 496, kParent = 500, kExtension = 504, kKind = 508;
-constexpr std::size_t kSequence = 8, kUsed = 12, kNext = 16, kData = 24;   // of a data block
-constexpr std::size_t kDirectory = 8, kRecords = 12, kFirstRecord = 24;    // of a cache block
+constexpr std::size_t kSequence = 8, kUsed = 12, kNext = 16, kData = 24;  // of a data block
+constexpr std::size_t kDirectory = 8, kRecords = 12, kFirstRecord = 24;   // of a cache block
 constexpr std::size_t kBits = 4, kBitmapSum = 0;
 }  // namespace at
 

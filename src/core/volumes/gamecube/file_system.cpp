@@ -15,8 +15,7 @@ std::optional<std::vector<ByteRange>> used_ranges(const VolumePlace& place) {
 constexpr Setting kFull{.name = "full", .help = "for gamecube-iso: filled up to the size of a pressed disc"};
 constexpr std::array kSettings = {&kFull};
 
-FolderImage plan_folder(const std::filesystem::path& folder, const std::filesystem::path& out,
-                        const Settings& settings,
+FolderImage plan_folder(const std::filesystem::path& folder, const std::filesystem::path& out, const Settings& settings,
                         std::int64_t) {
   GameCubeBuild build = plan_gamecube(folder, out, {.full = settings.flag(kFull)});
   return {std::move(build.plan), std::move(build.notices)};

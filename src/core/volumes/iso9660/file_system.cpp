@@ -65,8 +65,7 @@ std::vector<std::string> lines_of(const fs::path& path) {
   return lines;
 }
 
-FolderImage plan_folder(const fs::path& folder, const fs::path& out, const Settings& settings,
-                        std::int64_t) {
+FolderImage plan_folder(const fs::path& folder, const fs::path& out, const Settings& settings, std::int64_t) {
   IsoBuild build = plan_iso(folder, out, iso_options(settings));
   return {std::move(build.plan), std::move(build.notices)};
 }

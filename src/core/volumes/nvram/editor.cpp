@@ -98,7 +98,8 @@ void Editor::put(const VolumeEdit& edit, EditStep& step) {
   store(at + at::kId, edit.kept.id.value_or(id + 1));
   store(at + at::kType, edit.kept.type.value_or(0));
   Fields(image_).bytes(at + at::kName, as_view(edit.path));
-  edit.contents->read_at(0, std::span(image_).subspan(at + kFileHeader, static_cast<std::size_t>(edit.contents->size())));
+  edit.contents->read_at(0,
+                         std::span(image_).subspan(at + kFileHeader, static_cast<std::size_t>(edit.contents->size())));
   step.size_bytes = edit.contents->size();
 }
 

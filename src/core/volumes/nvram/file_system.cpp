@@ -98,7 +98,8 @@ EditPlan edit(const VolumePlace& place, std::span<const VolumeEdit> edits, std::
 }
 
 std::string proves(const Volume&) {
-  return "the blocks of the memory fit together; it has no checksum of anything, so the bytes of its files are not proved";
+  return "the blocks of the memory fit together; it has no checksum of anything, so the bytes of its files are not "
+         "proved";
 }
 
 FolderImage plan_memory(const std::filesystem::path& folder, const std::filesystem::path& out, const Settings&,

@@ -8,7 +8,8 @@
 namespace opifex::nvram {
 
 namespace at {
-constexpr std::size_t kForward = 4, kBackward = 8, kSize = 12, kHeader = 16, kByteCount = 20, kId = 24, kType = 28, kName = 32;
+constexpr std::size_t kForward = 4, kBackward = 8, kSize = 12, kHeader = 16, kByteCount = 20, kId = 24, kType = 28,
+                      kName = 32;
 constexpr std::size_t kLabel = 0x28, kBlockSize = 0x4C, kBlockCount = 0x50, kAvatar = 0x64;
 }  // namespace at
 constexpr std::uint32_t kAnchorMark = 0x855A02B6, kFreeMark = 0x7AA565BD, kFileMark = 0xBE4F32A6;

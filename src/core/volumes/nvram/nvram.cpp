@@ -70,7 +70,8 @@ class Reader {
   bool walk(std::size_t along, std::size_t back) {
     for (std::uint32_t from = kAnchor, to = field(from + along);; to = field(from + along)) {
       if (!is_link(to)) {
-        error("link_range", from, fmt::format("the block at 0x{:X} leads to 0x{:X}, which is no place of one", from, to));
+        error("link_range", from,
+              fmt::format("the block at 0x{:X} leads to 0x{:X}, which is no place of one", from, to));
         return false;
       }
       if (to == kAnchor) {
@@ -102,9 +103,11 @@ class Reader {
       if (!enter(to)) {
         // Where the walk forward stopped was told; the same place is not told twice.
         std::erase_if(memory_.findings, [&, i = std::size_t{0}](const Finding& f) mutable {
-          return i++ >= before && std::any_of(memory_.findings.begin(),
-                                              memory_.findings.begin() + static_cast<std::ptrdiff_t>(before),
-                                              [&](const Finding& known) { return known.offset == f.offset && std::string_view(known.code) == f.code; });
+          return i++ >= before &&
+                 std::any_of(memory_.findings.begin(), memory_.findings.begin() + static_cast<std::ptrdiff_t>(before),
+                             [&](const Finding& known) {
+                               return known.offset == f.offset && std::string_view(known.code) == f.code;
+                             });
         });
         return;
       }
@@ -143,8 +146,8 @@ class Reader {
     block.id = field(b + at::kId);
     block.type = field(b + at::kType);
     if (block.good_size && block.byte_count > block.size_bytes - kFileHeader) {
-      error("byte_count", b, fmt::format("{} is said to have {} bytes, more than its block", printable(block.name),
-                                         block.byte_count));
+      error("byte_count", b,
+            fmt::format("{} is said to have {} bytes, more than its block", printable(block.name), block.byte_count));
       block.flaw = "it is said to be larger than its block";
     }
     if (block.name.empty() || end == std::string_view::npos)

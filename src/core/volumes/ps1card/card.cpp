@@ -60,7 +60,8 @@ void read_head(ByteView head, unsigned frame, std::size_t blocks, Save& save, st
   const auto count = std::to_integer<unsigned>(head[3]);
   const bool icons = flag > kIconFlag && flag <= kIconFlag + kMostIcons;
   if (marked && !icons) warn("icon_flag", fmt::format("says of icons what nobody knows (0x{:02X})", flag));
-  if (marked && count != blocks) warn("block_count", fmt::format("says it had {}, not {}", plural(count, "block"), blocks));
+  if (marked && count != blocks)
+    warn("block_count", fmt::format("says it had {}, not {}", plural(count, "block"), blocks));
   std::string_view title = as_text(head.subspan(kTitleAt, kTitleBytes));
   title = title.substr(0, title.find('\0'));
   const auto decoded = decode(title, "windows-31j");
@@ -152,7 +153,8 @@ class Reader {
   void check_frame(unsigned f) {
     const std::uint32_t state = state_of(frame(f));
     if (!is_sealed(frame(f))) error("dir_checksum", f, fmt::format("the checksum of entry {} is wrong", f));
-    if (!is_known_state(state)) error("state", f, fmt::format("entry {} is in a state that there is not (0x{:X})", f, state));
+    if (!is_known_state(state))
+      error("state", f, fmt::format("entry {} is in a state that there is not (0x{:X})", f, state));
     if (state < kFree || state > kDeletedLast) return;
     ++card_.free_blocks;
     if (state == kFree) ++card_.never_used;
@@ -168,8 +170,8 @@ class Reader {
     save.frame.assign(frame(f).begin(), frame(f).end());
     const bool named = check_name(frame(f), f, card_.findings);
     const std::string shown = named ? shown_name(save.name) : fmt::format("the save of entry {}", f);
-    const bool size_good =
-        save.size_field != 0 && save.size_field % kSaveBlockBytes == 0 && save.size_field <= kSaveBlocks * kSaveBlockBytes;
+    const bool size_good = save.size_field != 0 && save.size_field % kSaveBlockBytes == 0 &&
+                           save.size_field <= kSaveBlocks * kSaveBlockBytes;
     if (!size_good) {
       error("size_field", f, fmt::format("{} is said to have {} bytes", shown, save.size_field));
       spoil(save, "its size is none");
@@ -178,8 +180,9 @@ class Reader {
     save.chain = {f};
     const bool whole = follow(save, shown);
     if (whole && size_good && save.chain.size() != save.size_field / kSaveBlockBytes) {
-      error("size_chain", f, fmt::format("{} is said to have {} blocks and has {}", shown, save.size_field / kSaveBlockBytes,
-                                         save.chain.size()));
+      error("size_chain", f,
+            fmt::format("{} is said to have {} blocks and has {}", shown, save.size_field / kSaveBlockBytes,
+                        save.chain.size()));
       spoil(save, "its size and its blocks contradict each other");
     }
     read_head(head_of(f), f, save.chain.size(), save, card_.findings);
@@ -214,7 +217,8 @@ class Reader {
         return true;
       }
       if (next >= kSaveBlocks)
-        return broken("chain_range", f, fmt::format("entry {} of {} names entry {}, which there is not", f, shown, next + 1));
+        return broken("chain_range", f,
+                      fmt::format("entry {} of {} names entry {}, which there is not", f, shown, next + 1));
       const unsigned to = next + 1;
       if (std::find(save.chain.begin(), save.chain.end(), to) != save.chain.end())
         return broken("chain_loop", to, fmt::format("the blocks of {} lead in a circle", shown));
@@ -403,7 +407,7 @@ std::string shown_name(std::string_view name) {
   std::string text;
   for (const char c : name)
     text += c >= 0x20 && c <= 0x7E && c != '\\' && c != '/' ? std::string(1, c)
-                                                : fmt::format("\\x{:02X}", static_cast<unsigned char>(c));
+                                                            : fmt::format("\\x{:02X}", static_cast<unsigned char>(c));
   return text;
 }
 

@@ -29,12 +29,13 @@ std::string require_name(const std::string& name) {
   std::string proposal = "BE";
   for (const char c : name)
     if (is_plain(c) && proposal.size() < kLongestName) proposal += c;
-  throw Error({.fault = Fault::usage,
-               .code = "bad_name",
-               .what = "a memory card cannot have this name",
-               .found = printable(name),
-               .expected = "1 to 20 letters without blanks: two of the region, ten of the game's code, up to eight more",
-               .hint = fmt::format("<name> NAME gives it one, for example {}", printable(proposal))});
+  throw Error(
+      {.fault = Fault::usage,
+       .code = "bad_name",
+       .what = "a memory card cannot have this name",
+       .found = printable(name),
+       .expected = "1 to 20 letters without blanks: two of the region, ten of the game's code, up to eight more",
+       .hint = fmt::format("<name> NAME gives it one, for example {}", printable(proposal))});
 }
 
 [[noreturn]] void refuse_save(const char* code, const char* what, const VolumeEdit& edit, std::string found) {
@@ -56,7 +57,8 @@ Incoming incoming(const VolumeEdit& edit) {
   if (single) in.rest.assign(bytes.begin() + at::kRest, bytes.begin() + at::kXor);
   in.blocks.assign(bytes.begin() + (single ? kFrameBytes : 0), bytes.end());
   if (as_text(ByteView(in.blocks).first(2)) != "SC")
-    refuse_save("not_a_save", "this is no save: it does not begin as one does", edit, hex(ByteView(in.blocks).first(2)));
+    refuse_save("not_a_save", "this is no save: it does not begin as one does", edit,
+                hex(ByteView(in.blocks).first(2)));
   return in;
 }
 
@@ -187,9 +189,8 @@ void Editor::undelete(const std::string& which, EditStep& step) {
                  .hint = "name the number of the entry"});
   const Save save = *found.front();
   if (!save.flaw.empty())
-    throw Error({.code = "not_whole",
-                 .what = "the save cannot come back: " + save.flaw,
-                 .found = shown_name(save.name)});
+    throw Error(
+        {.code = "not_whole", .what = "the save cannot come back: " + save.flaw, .found = shown_name(save.name)});
   if (std::any_of(card_.saves.begin(), card_.saves.end(), [&](const Save& s) { return s.name == save.name; }))
     refuse_exists(shown_name(save.name));
   step.path = shown_name(save.name);
@@ -203,7 +204,8 @@ void Editor::undelete(const std::string& which, EditStep& step) {
 void Editor::rename(const std::string& name, const std::string& to) {
   const Save save = require(name);
   require_name(to);
-  if (to != save.name && std::any_of(card_.saves.begin(), card_.saves.end(), [&](const Save& s) { return s.name == to; }))
+  if (to != save.name &&
+      std::any_of(card_.saves.begin(), card_.saves.end(), [&](const Save& s) { return s.name == to; }))
     refuse_exists(to);
   const std::span<std::byte> f = frame(save.first);
   std::fill(f.begin() + at::kName, f.begin() + at::kRest, std::byte{0});

@@ -20,7 +20,7 @@ constexpr std::size_t kMostBytes = ps1::kMostCards * ps1::kCardBytes;
 
 VolumeEntry entry_of(const ps1::Save& save, ByteView image, ps1::Kind kind) {
   VolumeEntry entry;
-  entry.path = !save.name.empty()          ? ps1::shown_name(save.name)
+  entry.path = !save.name.empty()         ? ps1::shown_name(save.name)
                : kind == ps1::Kind::cards ? fmt::format("unnamed-{}", save.first)
                                           : "save";
   entry.size_bytes = save.chain.size() * ps1::kSaveBlockBytes;
@@ -51,7 +51,9 @@ VolumeEntry entry_of(const ps1::Save& save, ByteView image, ps1::Kind kind) {
 
 Volume volume_of(const ps1::Card& card, ByteView image, ps1::Kind kind, const SourcePtr& source) {
   Volume volume;
-  volume.system = kind == ps1::Kind::cards ? "ps1-saves" : kind == ps1::Kind::single ? "ps1-saves-single" : "ps1-saves-bare";
+  volume.system = kind == ps1::Kind::cards    ? "ps1-saves"
+                  : kind == ps1::Kind::single ? "ps1-saves-single"
+                                              : "ps1-saves-bare";
   volume.disc = source;
   for (const ps1::Save& save : card.saves) volume.entries.push_back(entry_of(save, image, kind));
   for (const ps1::Save& save : card.deleted) volume.deleted.push_back(entry_of(save, image, kind));
@@ -75,7 +77,8 @@ Volume volume_of(const ps1::Card& card, ByteView image, ps1::Kind kind, const So
 bool has_a_card(ByteView image) {
   for (std::size_t at = 0; at < image.size(); at += ps1::kCardBytes) {
     const ps1::Card card = ps1::read_card(image.subspan(at, ps1::kCardBytes));
-    if (card.recognised && (card.findings.empty() || std::string_view(card.findings[0].code) != "unformatted")) return true;
+    if (card.recognised && (card.findings.empty() || std::string_view(card.findings[0].code) != "unformatted"))
+      return true;
   }
   return false;
 }
@@ -110,7 +113,7 @@ std::optional<Volume> read(const VolumePlace& place) {
 std::optional<std::uint64_t> next(const ByteSource& image, const Volume& volume) {
   const auto following = static_cast<std::uint64_t>(volume.shift) + 1;
   return volume.system == "ps1-saves" && following < image.size() / ps1::kCardBytes ? std::optional(following)
-                                                                                   : std::nullopt;
+                                                                                    : std::nullopt;
 }
 
 /// Where the bytes of a readable save lie in the card.
@@ -153,7 +156,7 @@ EditPlan edit(const VolumePlace& place, std::span<const VolumeEdit> edits, std::
 std::string name_of_system(std::string_view system) {
   return system == "ps1-saves"          ? "PS1 memory card"
          : system == "ps1-saves-single" ? "PS1 save in a file of its own"
-                                       : "blocks of a PS1 save";
+                                        : "blocks of a PS1 save";
 }
 
 std::string proves(const Volume& volume) {

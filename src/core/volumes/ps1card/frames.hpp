@@ -16,9 +16,7 @@ constexpr std::uint32_t kDeletedBy = kDeletedFirst - kFirst;
 constexpr unsigned kNoNext = 0xFFFF, kTestFrame = 63;
 constexpr unsigned kBrokenList = 16, kReplacements = 36, kBrokenCount = 20, kFramesABlock = 64;
 
-inline ByteView frame_of(ByteView card, unsigned number) {
-  return card.subspan(number * kFrameBytes, kFrameBytes);
-}
+inline ByteView frame_of(ByteView card, unsigned number) { return card.subspan(number * kFrameBytes, kFrameBytes); }
 inline std::byte xor_of(ByteView frame) {
   std::byte sum{};
   for (const std::byte b : frame.first(at::kXor)) sum ^= b;
@@ -28,9 +26,7 @@ inline bool is_sealed(ByteView frame) { return xor_of(frame) == frame[at::kXor];
 inline void seal(std::span<std::byte> frame) { frame[at::kXor] = xor_of(frame); }
 inline std::uint32_t state_of(ByteView frame) { return load_le32(frame, at::kState); }
 inline unsigned next_of(ByteView frame) { return load_le16(frame, at::kNext); }
-inline bool is_known_state(std::uint32_t s) {
-  return (s >= kFirst && s <= kLast) || (s >= kFree && s <= kDeletedLast);
-}
+inline bool is_known_state(std::uint32_t s) { return (s >= kFirst && s <= kLast) || (s >= kFree && s <= kDeletedLast); }
 inline std::string name_in(ByteView frame) {
   const std::string_view field = as_text(frame.subspan(at::kName, at::kRest - at::kName));
   return std::string(field.substr(0, field.find('\0')));

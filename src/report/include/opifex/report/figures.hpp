@@ -31,8 +31,8 @@ std::vector<std::filesystem::path> cartridge_figures(const std::filesystem::path
 std::vector<std::filesystem::path> draw_cartridge(const dump::CartridgePlan& plan, const dump::CartridgeResult& result,
                                                   const FigureRequest& request);
 
-/// The icons of all saves of a memory card, as large squares with their titles. Errors as above; "no_icons" (refused) if
-/// there is none.
+/// The icons of all saves of a memory card, as large squares with their titles. Errors as above; "no_icons" (refused)
+/// if there is none.
 std::vector<std::filesystem::path> draw_icons(const jobs::Listed& listed, const FigureRequest& request);
 
 }  // namespace opifex::report

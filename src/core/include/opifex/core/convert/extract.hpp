@@ -9,7 +9,8 @@
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/io/output.hpp"
 #include "opifex/core/io/target.hpp"
-#include "opifex/core/volumes/kept_facts.hpp"
+#include "opifex/core/volumes/kept_files.hpp"
+#include "opifex/core/volumes/volume.hpp"
 
 namespace opifex {
 

@@ -1,5 +1,5 @@
-/// A cartridge reader that is not there: a ROM and a save behind the same protocol as a real one, with faults of the
-/// cartridge and of the cable (shared facts: reader-protocol, section 8).
+/// A cartridge reader that is not there: the same protocol as a real one, with faults of the cable and of the cartridge
+/// behind it (shared facts: reader-protocol, section 8).
 #pragma once
 
 #include <deque>
@@ -9,29 +9,10 @@
 #include <vector>
 
 #include "opifex/core/dump/ocr1.hpp"
+#include "opifex/core/dump/sim_cartridge.hpp"
 #include "opifex/core/formats/rom/systems.hpp"
 
 namespace opifex::dump {
-
-/// Names and values as SIM fault has them: "dirty" "5=0.001".
-struct ReaderFault {
-  std::string name, value;
-};
-
-struct SimReaderSetup {
-  Bytes rom = {}, save = {};
-  Bytes character = {};         ///< of the nes bus: its second chip
-  std::string mapper = {};      ///< that its banks need; empty: any does
-  std::string bus = "gb";       ///< that the cartridge is for; of another one nothing is read but FF
-  Bytes clock = {};             ///< 5 bytes; empty: it has none
-  std::uint64_t header_at = 0;  ///< in the ROM, where the bus shows it somewhere else
-  std::vector<ReaderFault> faults = {};
-  Bytes other = {};  ///< the ROM of the cartridge that is put in instead; empty: this one with all bits turned
-  std::uint64_t seed = 1;
-  std::uint32_t chunk = 256;
-  std::uint64_t bytes_per_second = 0;  ///< of the cable; 0: as fast as they are taken
-  bool sums = true;                    ///< the reader reads again by itself
-};
 
 /// Not safe from several threads at once. Time is given by the caller.
 class SimReader {
@@ -46,7 +27,7 @@ class SimReader {
   /// When the next byte is due; nothing: the reader waits.
   std::optional<std::uint64_t> next_at() const;
 
-  const Bytes& save() const { return setup_.save; }
+  const Bytes& save() const { return cartridge_.save(); }
   std::uint64_t saves_written() const { return saves_written_; }
 
   /// The contacts are cleaned; the cartridge is taken out or put in, from outside.
@@ -69,9 +50,8 @@ class SimReader {
     std::vector<bool> have;
     std::uint64_t last_put_ms = 0;
   };
-  enum class Space { rom, ram, chr, rtc };
   struct Range {
-    Space space = Space::rom;
+    SimCartridge::Space space = SimCartridge::Space::rom;
     std::uint32_t at = 0, bytes = 0;
   };
   using Pairs = std::vector<std::pair<std::string, std::string>>;
@@ -102,26 +82,18 @@ class SimReader {
 
   std::optional<Range> range_of(const ocr1::Line& line);
   bool ready_to_read();
-  std::byte byte_of(Space space, std::uint32_t at);
-  std::uint32_t banked(std::uint32_t place) const;
-  std::byte character_byte(std::uint32_t place, std::uint32_t at);
-  unsigned spoiled(unsigned byte, Space space, std::uint32_t at);
-  std::uint32_t wired(std::uint32_t at);
-  void exchange();
   void data(const Range& range);
   void answer_with(const Range& range);
   bool read_busy() const;
-  double chance();
-  std::uint64_t random();
 
-  SimReaderSetup setup_;
+  SimReaderSetup setup_;  // without the memories: those are the cartridge's
+  SimCartridge cartridge_;
   ocr1::LineParser parser_;
   std::deque<Pending> queue_;
-  std::uint64_t now_ = 0, line_at_ = 0, state_ = 0;
+  std::uint64_t now_ = 0, line_at_ = 0;
   std::uint16_t tag_ = 0;
   std::uint8_t sequence_ = 0;
   std::string bus_ = "none", mapper_ = "none";
-  bool own_bus_ = false, own_mapper_ = false, wide_ = false, high_first_ = false;  // of each byte that is asked for
   bool present_ = true, powered_ = false, in_read_ = false;
   unsigned insertions_ = 1;
   std::uint16_t reading_ = 0;  // tag of the READ in work
@@ -129,14 +101,9 @@ class SimReader {
   std::uint64_t served_ = 0, sent_ = 0, frames_ = 0, lines_ = 0, saves_written_ = 0, tokens_ = 0;
 
   // Faults, by name.
-  std::vector<std::pair<unsigned, double>> dirty_, dirty_address_;
-  std::vector<std::pair<unsigned, unsigned>> stuck_data_;
-  std::vector<unsigned> stuck_address_;
-  bool no_contact_ = false, dead_battery_ = false;
   std::uint64_t exchange_after_ = 0, exchange_unseen_after_ = 0, most_read_ = 0;
   std::uint64_t unplug_after_ = 0, drop_ = 0, garbage_ = 0, corrupt_ = 0, duplicate_ = 0, silent_ = 0, slow_ms_ = 0,
                 short_by_ = 0;
-  std::optional<std::uint32_t> unwritable_;
   bool lose_commit_ = false;
 };
 

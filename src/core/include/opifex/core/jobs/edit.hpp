@@ -20,13 +20,14 @@ enum class EditVerb {
 
 struct EditJob {
   std::string image;
-  std::size_t card = 0;               ///< of several in one file, from 1; 0: there is only one
+  std::size_t card = 0;                ///< of several in one file, from 1; 0: there is only one
   std::vector<std::string> puts = {};  ///< files and folders, in order
-  std::string at = {}, name = {};     ///< where they go; what a single one is called there
-  /// Before the puts in this order: undelete, drop, move, make_folder. Behind them: comment, protect, bytes, relabel, boot.
+  std::string at = {}, name = {};      ///< where they go; what a single one is called there
+  /// Before the puts in this order: undelete, drop, move, make_folder. Behind them: comment, protect, bytes, relabel,
+  /// boot.
   std::vector<VolumeEdit> before = {}, after = {};
-  bool replace = false;               ///< files that are there already
-  std::optional<bool> keep_old = {};  ///< nothing: of memory cards
+  bool replace = false;                ///< files that are there already
+  std::optional<bool> keep_old = {};   ///< nothing: of memory cards
   std::filesystem::path history = {};  ///< where; empty: NAME.history beside the image
   bool plan_only = false;
   /// Error (usage) for words and settings that say nothing, or nothing clear.

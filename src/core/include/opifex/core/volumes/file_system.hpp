@@ -6,6 +6,7 @@
 #include <string_view>
 
 #include "opifex/core/image/format.hpp"
+#include "opifex/core/volumes/kept_files.hpp"
 #include "opifex/core/volumes/volume.hpp"
 
 namespace opifex {
@@ -42,17 +43,8 @@ struct FolderBuilder {
   /// The bytes of the volume alone, for formats that wrap it; null: it is only made whole.
   SourcePtr (*make)(const std::filesystem::path& folder, std::vector<std::string>& notices) = nullptr;
   std::span<const std::string_view> made_anew = {};  ///< paths of which the image has its own version
-  bool blank = false;         ///< `plan` takes an empty path as well: an image with nothing on it
+  bool blank = false;          ///< `plan` takes an empty path as well: an image with nothing on it
   bool proves_itself = false;  ///< `plan` has compared what it made with the folder
-};
-
-/// What a file system keeps of a file beside its bytes, so that it can go out and come in again.
-struct KeptFacts {
-  std::optional<std::int64_t> modified = {};     ///< seconds since 1970
-  std::uint32_t hundredths = 0;                  ///< of the second
-  std::string comment = {};                      ///< UTF-8
-  std::optional<std::uint32_t> protection = {};  ///< the bits as they are stored
-  std::optional<std::uint32_t> id = {}, type = {};
 };
 
 /// One change of a volume. Paths are UTF-8, from the root.
@@ -100,8 +92,8 @@ struct FileSystem {
   std::string_view title;     ///< for people
   std::string_view short_id;  ///< in the codes of what stands beside another
   Company company = Company::others;
-  bool anywhere = false;    ///< it begins in any place; else only at sector 0
-  bool tells_size = false;  ///< Volume::blocks is what the image has to have
+  bool anywhere = false;               ///< it begins in any place; else only at sector 0
+  bool tells_size = false;             ///< Volume::blocks is what the image has to have
   VolumeHost host = VolumeHost::disc;  ///< what it is looked for on
   bool of_disc() const { return host == VolumeHost::disc; }
   /// Nothing if there is none of this kind. Error (refused) if there is one that is broken beyond listing.
@@ -120,10 +112,10 @@ struct FileSystem {
   std::optional<std::vector<ByteRange>> (*used)(const VolumePlace& place) = nullptr;
   /// Null: nobody makes one of a folder.
   const FolderBuilder* build = nullptr;
-  /// What the changes do to the image, in their order and all or none. Null: it is only read. Error: "damaged" (refused;
-  /// one with damage is never changed), "bad_name" (with a name that could be taken), "exists" (needs_word), "full"
-  /// (needs_word; for all that is put, before anything is), "no_such_path", "not_empty", "has_links". `now`: seconds
-  /// since 1970.
+  /// What the changes do to the image, in their order and all or none. Null: it is only read. Error: "damaged"
+  /// (refused; one with damage is never changed), "bad_name" (with a name that could be taken), "exists" (needs_word),
+  /// "full" (needs_word; for all that is put, before anything is), "no_such_path", "not_empty", "has_links". `now`:
+  /// seconds since 1970.
   EditPlan (*edit)(const VolumePlace& place, std::span<const VolumeEdit> edits, std::int64_t now) = nullptr;
   /// Of a damaged one: its tables, never the bytes of a file. Null: nothing can be mended.
   VolumeRepair (*repair)(const VolumePlace& place, std::int64_t now) = nullptr;

@@ -4,22 +4,13 @@
 #pragma once
 
 #include <filesystem>
-#include <map>
 
 #include "opifex/core/volumes/file_system.hpp"
 
 namespace opifex {
 
-inline constexpr std::string_view kKeptFactsName = "opifex-files.toml";
-
-struct KeptFile {
-  std::string name = {};  ///< in the volume, UTF-8; empty: as it lies in the folder
-  KeptFacts facts = {};
-};
-/// By the path in the folder, parts separated by '/'.
-using KeptFiles = std::map<std::string, KeptFile>;
-
-/// Of a folder that has one; empty if it has none. Error (refused, "bad_list") with its line if it cannot be understood.
+/// Of a folder that has one; empty if it has none. Error (refused, "bad_list") with its line if it cannot be
+/// understood.
 KeptFiles read_kept_facts(const std::filesystem::path& folder);
 std::string kept_facts_text(const KeptFiles& files);
 
@@ -30,7 +21,7 @@ std::optional<KeptFile> kept_of(const VolumeEntry& entry, const std::string& hos
 /// there already stay: `there` tells. `notices`: what was left out, and why.
 struct PutRequest {
   std::filesystem::path from;
-  std::string at = {};  ///< folder in the volume; empty: the root
+  std::string at = {};    ///< folder in the volume; empty: the root
   std::string name = {};  ///< of a file: the user's word; empty: its own
   bool replace = false;
   bool contents_only = false;  ///< of a folder: what is in it, not the folder itself
@@ -44,9 +35,9 @@ void require_edited(const Volume& before, const Volume& after, std::span<const V
                     std::span<const EditStep> steps);
 
 struct FolderMaking {
-  std::vector<VolumeEdit> more = {};                 ///< beside what is in the folder
-  std::optional<std::int64_t> date_for_all = {};     ///< instead of each file's own
-  std::int64_t now = 0;                              ///< seconds since 1970
+  std::vector<VolumeEdit> more = {};              ///< beside what is in the folder
+  std::optional<std::int64_t> date_for_all = {};  ///< instead of each file's own
+  std::int64_t now = 0;                           ///< seconds since 1970
 };
 /// An image that begins as `blank`, with all that is in a folder put on it; empty folder: as it is. What was made is
 /// proved before it is returned.

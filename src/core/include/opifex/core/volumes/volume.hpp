@@ -43,13 +43,13 @@ struct EntryFacts {
   std::string protection_text = {};              ///< as people read it
   std::optional<std::uint32_t> id = {}, type = {};
   // Of a console's save:
-  std::string title = {}, plain_title = {};  ///< as stored; with full-width letters as usual ones
-  std::string code = {}, region = {};        ///< of the game that wrote it
-  std::vector<std::uint64_t> chain = {};     ///< its blocks in order
-  std::vector<Bytes> icons = {};             ///< 16 x 16 pixels of red, green, blue and opacity
-  Bytes header = {};                         ///< what stands before its blocks in a file of its own
+  std::string title = {}, plain_title = {};        ///< as stored; with full-width letters as usual ones
+  std::string code = {}, region = {};              ///< of the game that wrote it
+  std::vector<std::uint64_t> chain = {};           ///< its blocks in order
+  std::vector<Bytes> icons = {};                   ///< 16 x 16 pixels of red, green, blue and opacity
+  Bytes header = {};                               ///< what stands before its blocks in a file of its own
   std::string_view ending = {}, bare_ending = {};  ///< of such a file, and of one of the blocks alone
-  bool restorable = false;                   ///< of a deleted one: it is whole
+  bool restorable = false;                         ///< of a deleted one: it is whole
 };
 
 struct VolumeEntry {
@@ -58,18 +58,18 @@ struct VolumeEntry {
   std::uint64_t size_bytes = 0;
   std::optional<std::int64_t> modified = {};  ///< seconds since 1970, UTC
   std::vector<VolumeExtent> extents = {};
-  std::optional<Bytes> inside = {};          ///< the contents, where the directory itself holds them
-  SourcePtr source = {};                     ///< the contents, where they are no sectors: a member of an archive
-  std::optional<std::uint64_t> offset = {};  ///< bytes from the start of the volume, where files begin anywhere
-  unsigned stored_attributes = 0;            ///< as an XDVDFS table has them, without the mark of a folder
-  std::string attributes = {};               ///< comma-separated: hidden, associated, form2, interleaved, cd-da ...
-  std::string link = {};                     ///< target of a symbolic link
-  bool sound = true;                         ///< it can be read whole: every extent lies inside the image
-  std::string flaw = {};                     ///< why it is not sound, where that is something else
+  std::optional<Bytes> inside = {};              ///< the contents, where the directory itself holds them
+  SourcePtr source = {};                         ///< the contents, where they are no sectors: a member of an archive
+  std::optional<std::uint64_t> offset = {};      ///< bytes from the start of the volume, where files begin anywhere
+  unsigned stored_attributes = 0;                ///< as an XDVDFS table has them, without the mark of a folder
+  std::string attributes = {};                   ///< comma-separated: hidden, associated, form2, interleaved, cd-da ...
+  std::string link = {};                         ///< target of a symbolic link
+  bool sound = true;                             ///< it can be read whole: every extent lies inside the image
+  std::string flaw = {};                         ///< why it is not sound, where that is something else
   std::shared_ptr<const EntryFacts> facts = {};  ///< null: there are none
-  bool safe = true;                          ///< each part of the path can be a file's name
-  std::string refused = {};                  ///< why it is never written: a member of an archive that leads elsewhere
-  bool form2 = false;                        ///< its sectors hold 2324 bytes (or both kinds): whole only as raw sectors
+  bool safe = true;                              ///< each part of the path can be a file's name
+  std::string refused = {};  ///< why it is never written: a member of an archive that leads elsewhere
+  bool form2 = false;        ///< its sectors hold 2324 bytes (or both kinds): whole only as raw sectors
 };
 
 enum class Weight {

@@ -16,7 +16,8 @@ namespace opifex::amiga {
 inline constexpr std::uint32_t kBlockBytes = 512, kOfsPayload = 488;
 inline constexpr std::uint32_t kTableSlots = 72;  ///< of a directory's hash table; also pointers of a header
 inline constexpr std::size_t kLongestName = 30, kLongestComment = 79;
-inline constexpr std::uint64_t kCylinderBytes = 2 * 11 * std::uint64_t{kBlockBytes};  ///< double density; high has twice
+inline constexpr std::uint64_t kCylinderBytes =
+    2 * 11 * std::uint64_t{kBlockBytes};  ///< double density; high has twice
 inline constexpr std::uint64_t kMostImageBytes = 84 * 2 * kCylinderBytes;
 
 /// What byte 3 of the boot block says: 0 to 5.
@@ -40,14 +41,7 @@ struct Date {
 };
 
 /// What a header is (its secondary type).
-enum class EntryType : std::int32_t {
-  root = 1,
-  folder = 2,
-  soft_link = 3,
-  folder_link = 4,
-  file = -3,
-  file_link = -4
-};
+enum class EntryType : std::int32_t { root = 1, folder = 2, soft_link = 3, folder_link = 4, file = -3, file_link = -4 };
 
 struct Entry {
   std::uint32_t block = 0;
@@ -59,7 +53,7 @@ struct Entry {
   Date date = {};
   std::vector<std::uint32_t> data = {};  ///< in order; 0: its pointer leads nowhere
   std::vector<std::uint32_t> extensions = {}, caches = {};
-  std::uint32_t target = 0;     ///< of a hard link: the header it stands for
+  std::uint32_t target = 0;      ///< of a hard link: the header it stands for
   std::string target_path = {};  ///< of a soft link, Latin-1
   std::string flaw = {};         ///< why its contents are not to be trusted; empty: they are
   bool is_folder() const { return type == EntryType::folder || type == EntryType::root; }
@@ -81,7 +75,7 @@ struct Disk {
   bool bootable = false;
   std::string label = {};
   Date changed = {}, created = {};
-  std::vector<Entry> entries = {};  ///< the root first, folders before what is in them
+  std::vector<Entry> entries = {};      ///< the root first, folders before what is in them
   std::vector<std::size_t> owner = {};  ///< of each block: number of the entry + 1; 0: nobody
   std::vector<Finding> findings = {};
   std::uint32_t free_blocks = 0;  ///< as the bitmap says; as nobody uses them, if it is not valid; 0 without one
@@ -104,7 +98,7 @@ enum class ImageKind {
 };
 struct ImageFacts {
   ImageKind kind = ImageKind::custom;
-  std::uint32_t tracks = 0;    ///< of an extended image
+  std::uint32_t tracks = 0;       ///< of an extended image
   std::string_view variant = {};  ///< "new" or "old"
   bool bootable = false, dos = false;
   std::uint32_t expected_root = 0;

@@ -24,16 +24,16 @@ struct Finding {
 };
 
 struct Save {
-  unsigned first = 0;                ///< its first frame of the directory, 1 to 15
-  std::string name = {};             ///< the bytes before the NUL
-  std::uint32_t size_field = 0;      ///< bytes, as the directory says
-  std::vector<unsigned> chain = {};  ///< its blocks, as far as they could be followed
+  unsigned first = 0;                        ///< its first frame of the directory, 1 to 15
+  std::string name = {};                     ///< the bytes before the NUL
+  std::uint32_t size_field = 0;              ///< bytes, as the directory says
+  std::vector<unsigned> chain = {};          ///< its blocks, as far as they could be followed
   std::string title = {}, plain_title = {};  ///< UTF-8; with full-width letters as usual ones
-  std::vector<Bytes> icons = {};     ///< 16 x 16 pixels of red, green, blue and opacity
-  std::string flaw = {};             ///< why it is not readable, or cannot come back; empty: it can
-  Bytes frame = {};                  ///< of the directory, as it is
-  std::string region() const;        ///< "BE"
-  std::string code() const;          ///< "PRXS-00101"
+  std::vector<Bytes> icons = {};             ///< 16 x 16 pixels of red, green, blue and opacity
+  std::string flaw = {};                     ///< why it is not readable, or cannot come back; empty: it can
+  Bytes frame = {};                          ///< of the directory, as it is
+  std::string region() const;                ///< "BE"
+  std::string code() const;                  ///< "PRXS-00101"
 };
 
 struct Card {
