@@ -1,7 +1,8 @@
 #include "opifex/core/jobs/edit.hpp"
 
 #include <algorithm>
-#include <set>
+#include <cstring>
+#include <tuple>
 
 #include <sys/stat.h>
 #include <unistd.h>
@@ -120,6 +121,24 @@ EditJob EditJob::of(const std::vector<std::string>& words, const Settings& setti
 
 namespace {
 
+/// Whole images are compared: byte by byte that took a third of the time.
+bool same_bytes(const Bytes& a, const Bytes& b) {
+  return a.size() == b.size() && (a.empty() || std::memcmp(a.data(), b.data(), a.size()) == 0);
+}
+
+/// How many bytes of an image another one has instead, and in how many of its blocks.
+std::pair<std::uint64_t, std::uint64_t> count_changes(ByteView before, ByteView after, std::size_t block_bytes) {
+  std::uint64_t bytes = 0, blocks = 0;
+  for (std::size_t at = 0; at < after.size(); at += block_bytes) {
+    const std::size_t n = std::min(block_bytes, after.size() - at);
+    const unsigned char *x = raw_bytes(before.subspan(at, n)), *y = raw_bytes(after.subspan(at, n));
+    if (std::memcmp(x, y, n) == 0) continue;
+    ++blocks;
+    for (std::size_t i = 0; i < n; ++i) bytes += x[i] != y[i] ? 1U : 0U;
+  }
+  return {bytes, blocks};
+}
+
 /// An image on the drive, as it is now.
 class OpenedImage {
  public:
@@ -191,7 +210,7 @@ class Editing {
     told_.system = name_of(volume());
     told_.planned_only = job.plan_only;
     plan();
-    prove(after_, "nothing was written");
+    prove();
   }
 
   void run(Listener& listener) {
@@ -260,13 +279,7 @@ class Editing {
     after_ = image_.bytes();
     apply_ranges(after_, plan.ranges);
     told_.steps = std::move(plan.steps);
-    std::set<std::uint64_t> blocks;
-    for (std::size_t i = 0; i < after_.size(); ++i) {
-      if (after_[i] == image_.bytes()[i]) continue;
-      ++told_.changed_bytes;
-      blocks.insert(i / image_.block_bytes());
-    }
-    told_.changed_blocks = blocks.size();
+    std::tie(told_.changed_bytes, told_.changed_blocks) = count_changes(image_.bytes(), after_, image_.block_bytes());
     told_.sha1 = digest_of("sha1", after_);
     const bool of_bytes = std::any_of(edits_.begin(), edits_.end(),
                                       [](const VolumeEdit& e) { return e.kind == VolumeEdit::Kind::bytes; });
@@ -275,15 +288,18 @@ class Editing {
           {"own_checksum", "a game may have a checksum of its own in its save: it is not made anew"});
   }
 
-  /// Other bytes than were planned are never put in place, nor what does not read as it should.
-  void prove(const Bytes& bytes, const char* otherwise) {
-    const std::vector<Volume> now = image_.volumes(bytes);
-    if (bytes != after_ || now.size() != volumes_.size())
-      throw Error({.fault = Fault::device,
-                   .code = "proof_failed",
-                   .what = fmt::format("the changed image does not read as it should: {}", otherwise),
-                   .file = job_.image,
-                   .hint = "check the drive and the memory of this computer"});
+  [[noreturn]] void not_as_planned(const char* otherwise) const {
+    throw Error({.fault = Fault::device,
+                 .code = "proof_failed",
+                 .what = fmt::format("the changed image does not read as it should: {}", otherwise),
+                 .file = job_.image,
+                 .hint = "check the drive and the memory of this computer"});
+  }
+
+  /// What the planned bytes read as: only they are ever put in place.
+  void prove() {
+    const std::vector<Volume> now = image_.volumes(after_);
+    if (now.size() != volumes_.size()) not_as_planned("nothing was written");
     require_edited(volume(), now[number_], edits_, told_.steps);
     if (volume().space) told_.before = *volume().space;
     if (now[number_].space) told_.after = *now[number_].space;
@@ -302,9 +318,9 @@ class Editing {
       told_.warnings.push_back({"owner", "the image belongs to you now: its former owner cannot be set"});
     if (known) ::chmod(copy.temporary().c_str(), facts.st_mode & 07777);
     const SourcePtr written = open_file(copy.temporary());
-    prove(read_up_to(*written, 0, after_.size() + 1), "nothing was put in place");
+    if (!same_bytes(read_up_to(*written, 0, after_.size() + 1), after_)) not_as_planned("nothing was put in place");
     const SourcePtr now = open_file(target);
-    if (now->size() != image_.bytes().size() || read_up_to(*now, 0, image_.bytes().size()) != image_.bytes())
+    if (now->size() != image_.bytes().size() || !same_bytes(read_up_to(*now, 0, image_.bytes().size()), image_.bytes()))
       throw Error({.code = "image_changed",
                    .what = "somebody else changed the image in between: nothing was put in place",
                    .file = job_.image,

@@ -116,7 +116,13 @@ void change_bytes(Bytes& image, std::span<const VolumeEdit> edits,
 std::vector<ChangedRange> changed_ranges(ByteView before, ByteView after, std::uint64_t base) {
   constexpr std::size_t kNear = 8, kStep = 512;
   std::vector<ChangedRange> ranges;
-  std::size_t end = 0;  // of the last range
+  std::size_t first = 0, end = 0;  // of the range at hand; empty: none
+  const auto flush = [&] {
+    if (end == first) return;
+    const ByteView bytes = after.subspan(first, end - first);
+    ranges.push_back({base + first, {bytes.begin(), bytes.end()}});
+    first = end;
+  };
   for (std::size_t at = 0; at < after.size(); ++at) {
     // Most of an image stays as it is: measured, a tenth of the time.
     if (at % kStep == 0 && at + kStep <= after.size() && std::memcmp(&before[at], &after[at], kStep) == 0) {
@@ -124,15 +130,13 @@ std::vector<ChangedRange> changed_ranges(ByteView before, ByteView after, std::u
       continue;
     }
     if (before[at] == after[at]) continue;
-    if (ranges.empty() || at - end > kNear) {
-      ranges.push_back({base + at, {after[at]}});
-    } else {
-      Bytes& bytes = ranges.back().bytes;
-      bytes.insert(bytes.end(), after.begin() + static_cast<std::ptrdiff_t>(end),
-                   after.begin() + static_cast<std::ptrdiff_t>(at + 1));
+    if (end == first || at - end > kNear) {
+      flush();
+      first = at;
     }
     end = at + 1;
   }
+  flush();
   return ranges;
 }
 

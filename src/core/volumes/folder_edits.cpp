@@ -1,5 +1,6 @@
 // Files and folders of the user's as changes of a volume; and whether a volume is as changes should have made it.
 #include <algorithm>
+#include <cstring>
 #include <set>
 
 #include <sys/stat.h>
@@ -125,19 +126,20 @@ using Files = std::map<std::string, const VolumeEntry*>;  // by folded path
                .hint = "run the job again, and check the memory of this computer"});
 }
 
-bool same(const ByteSource& a, const ByteSource& b) {
-  if (a.size() != b.size()) return false;
-  const auto n = static_cast<std::size_t>(a.size());
-  return read_up_to(a, 0, n) == read_up_to(b, 0, n);
+bool same_bytes(const ByteSource& a, std::uint64_t at, const ByteSource& b) {
+  const auto n = static_cast<std::size_t>(b.size());
+  const Bytes x = read_up_to(a, at, n), y = read_up_to(b, 0, n);
+  return x.size() == y.size() && (x.empty() || std::memcmp(x.data(), y.data(), n) == 0);
 }
+
+bool same(const ByteSource& a, const ByteSource& b) { return a.size() == b.size() && same_bytes(a, 0, b); }
 
 /// The bytes that stand in the volume for what was put: a save with its header stands without it.
 bool holds(const Volume& volume, const VolumeEntry& e, const ByteSource& put) {
   const SourcePtr inside = volume.open(e);
   const std::uint64_t head = put.size() - std::min(put.size(), inside->size());
   if (head != 0 && head != (e.facts ? e.facts->header.size() : 0)) return false;
-  const auto n = static_cast<std::size_t>(inside->size());
-  return read_up_to(put, head, n) == read_up_to(*inside, 0, n);
+  return same_bytes(put, head, *inside);
 }
 
 /// Of a path after a folder above it got another name.

@@ -302,6 +302,10 @@ std::uint32_t Editor::new_header(std::uint32_t folder, const std::string& name, 
 
 void Editor::write_contents(std::uint32_t header, const ByteSource& contents) {
   const std::uint32_t payload = kind_.payload();
+  // At once: a file may be opened anew for each piece of it. It is no larger than the floppy.
+  if (cost_of_file(contents.size(), kind_) > free_blocks())
+    refuse_full(cost_of_file(contents.size(), kind_), free_blocks(), "block");
+  const Bytes bytes = read_up_to(contents, 0, static_cast<std::size_t>(contents.size()));
   store(header, at::kSize, static_cast<std::uint32_t>(contents.size()));
   std::uint32_t list = header, before = 0;
   std::uint32_t in_list = 0, number = 0;
@@ -321,7 +325,7 @@ void Editor::write_contents(std::uint32_t header, const ByteSource& contents) {
     store(list, at::kHighSeq, ++in_list);
     if (number == 0) store(header, at::kFirstData, b);
     const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(payload, contents.size() - done));
-    contents.read_at(done, at_block(b).subspan(kind_.fast() ? 0 : at::kData, n));
+    Fields(at_block(b)).bytes(kind_.fast() ? 0 : at::kData, ByteView(bytes).subspan(static_cast<std::size_t>(done), n));
     done += n;
     if (kind_.fast()) {
       changed_[b] = false;  // it has no checksum
