@@ -81,9 +81,10 @@ std::vector<std::filesystem::path> draw_icons(const jobs::Listed& listed, const 
     add_labels(save, body);
   }
   const auto rows = static_cast<double>((saves.size() + kAcross - 1) / kAcross);
-  body += fmt::format("set xrange [-3:{}]\nset yrange [{}:-3]\n", kAcross * kCellWidth, rows * kCellHeight);
+  const auto columns = static_cast<double>(std::min<std::size_t>(saves.size(), kAcross));
+  body += fmt::format("set xrange [-3:{}]\nset yrange [{}:-3]\n", columns * kCellWidth, rows * kCellHeight);
   body += "unset xtics\nunset ytics\nset border 0\nunset key\nset size ratio -1\n";
-  body += "plot \"icons.dat\" using 1:2:(0.5):(0.5):3 with boxxyerror fillstyle solid noborder lc rgb variable\n";
+  body += "plot \"icons.dat\" using 1:2:(0.54):(0.54):3 with boxxyerror fillstyle solid noborder lc rgb variable\n";
   return {draw(request, "icons", data, body, 1280, std::max(320, static_cast<int>(rows * kCellHeight * 5.4) + 60))};
 }
 

@@ -32,6 +32,7 @@ std::string attributes_text(const VolumeEntry& e) {
   const auto add = [&](const std::string& word) { text += (text.empty() ? "" : ",") + word; };
   if (!e.link.empty()) add("-> " + printable(e.link));
   if (e.facts && e.facts->protection) add(e.facts->protection_text);
+  if (e.facts && e.facts->type) add(fmt::format("type {:#x}", *e.facts->type));
   if (!e.sound && e.kind != EntryKind::audio) add(e.flaw.empty() ? "OUTSIDE" : "DAMAGED");
   if (!e.safe) add(e.refused.empty() ? "UNSAFE NAME" : "REFUSED");
   return text;
@@ -166,7 +167,7 @@ std::string deleted_text(const Volume& volume) {
   return text;
 }
 
-void add_totals(std::string& text, const std::vector<const VolumeEntry*>& entries) {
+void add_totals(std::string& text, const std::vector<const VolumeEntry*>& entries, std::string_view what = "file") {
   std::uint64_t files = 0, folders = 0, bytes = 0;
   for (const VolumeEntry* e : entries) {
     folders += e->kind == EntryKind::folder ? 1 : 0;
@@ -174,7 +175,7 @@ void add_totals(std::string& text, const std::vector<const VolumeEntry*>& entrie
     bytes += e->kind == EntryKind::file ? e->size_bytes : 0;
   }
   constexpr std::uint64_t kKilo = 1024;
-  text += "\n  " + plural(files, "file");
+  text += "\n  " + plural(files, what);
   if (folders > 0) text += " in " + plural(folders, "folder");
   text += bytes < kKilo ? fmt::format(", {} bytes\n", bytes)
                         : fmt::format(", {} ({} bytes)\n", human_size(bytes), grouped(bytes));
@@ -251,7 +252,7 @@ std::string files_text(const jobs::Listed& listed, FilesView view) {
     text += "\n";
     const auto entries = walk_order(v, listed.path);
     text += (holds_saves(v) ? saves_table(entries, listed.games) : files_table(v, entries, view)).text("  ");
-    add_totals(text, entries);
+    add_totals(text, entries, holds_saves(v) ? "save" : "file");
     if (v.space) text += space_text(*v.space);
     if (v.bootable) text += "  its boot block is run by the machine\n";
     text += deleted_text(v);

@@ -161,7 +161,7 @@ class OpenedImage {
     target_ = fs::canonical(word);  // a link stays one: what it leads to is changed
     // Its folder would let it be replaced: its owner said that it is not to be.
     if (::access(target_.c_str(), W_OK) != 0)
-      throw Error({.fault = Fault::device,
+      throw Error({.fault = Fault::needs_word,
                    .code = "read_only",
                    .what = "the image may not be written",
                    .file = word,
