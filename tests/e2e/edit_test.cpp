@@ -93,6 +93,31 @@ TEST_F(EditCommand, NamesThatCannotBeAreRefusedWithOneThatCan) {
   EXPECT_EQ(paths("d.adf").size(), 4u);
 }
 
+TEST_F(EditCommand, PathsMayBeWrittenAsPeopleWriteThem) {
+  make_floppy();
+  write_file(*this / "late.mod", "late");
+  for (const std::vector<std::string>& words : {std::vector<std::string>{"put", "d.adf", "late.mod", "--at", "/music/"},
+                                                {"drop", "d.adf", "Music//LATE.mod"},
+                                                {"edit", "d.adf", "--folder", "New/", "--move", "/README=new/Read Me/"},
+                                                {"edit", "d.adf", "--move", "New=Renamed", "--move",
+                                                 "renamed/read me=/plain", "--drop", "/Music/", "--with-all"}}) {
+    const Outcome outcome = cli(words);
+    EXPECT_EQ(outcome.exit_code, 0) << words[0] << outcome.err;
+  }
+  EXPECT_EQ(paths("d.adf"), (std::vector<std::string>{"Renamed", "plain"}));
+  // Names that hold what parts paths here: shown as their code, and taken as they are shown or as they are.
+  fetch("memcard/moth.single.gz");
+  ASSERT_EQ(cli({"build", "--as", "ps1-card", "--out", "c.card"}).exit_code, 0);
+  ASSERT_EQ(cli({"put", "c.card", "moth.single", "--name", "BE/PRXS\\1"}).exit_code, 0);
+  EXPECT_EQ(paths("c.card"), (std::vector<std::string>{"BE\\x2FPRXS\\x5C1"}));
+  ASSERT_EQ(cli({"edit", "c.card", "--move", "BE\\x2FPRXS\\x5C1=BE/OTHER-00001"}).exit_code, 0);
+  EXPECT_EQ(cli({"drop", "c.card", "BE/OTHER-00001"}).exit_code, 0);
+  ASSERT_EQ(cli({"build", "--as", "3do-nvram", "--out", "n.nvram"}).exit_code, 0);
+  ASSERT_EQ(cli({"put", "n.nvram", "late.mod", "--name", "a\\b"}).exit_code, 0);
+  ASSERT_EQ(cli({"edit", "n.nvram", "--move", "A\\B=c\\d"}).exit_code, 0);
+  EXPECT_EQ(cli({"drop", "n.nvram", "c\\x5Cd"}).exit_code, 0);
+}
+
 TEST_F(EditCommand, MistakesChangeNothingAndSayWhatToDo) {
   make_floppy();
   const std::string before = read_file(*this / "d.adf");

@@ -99,11 +99,11 @@ EditJob EditJob::of(const std::vector<std::string>& words, const Settings& setti
     edit.with_all = settings.flag(kWithAll);
     job.before.push_back(std::move(edit));
   }
+  for (const std::string& path : settings.all(kFolder)) job.before.push_back({.kind = Kind::make_folder, .path = path});
   for (const std::string& text : settings.all(kMove)) {
     const auto [from, to] = parted(text, kMove);
     job.before.push_back({.kind = Kind::move, .path = from, .text = to});
   }
-  for (const std::string& path : settings.all(kFolder)) job.before.push_back({.kind = Kind::make_folder, .path = path});
   for (const Setting* each : {&kComment, &kProtect})
     for (const std::string& text : settings.all(*each)) {
       const auto [path, value] = parted(text, *each);

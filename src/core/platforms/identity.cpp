@@ -8,6 +8,7 @@
 #include "opifex/core/image/format.hpp"
 #include "opifex/core/volumes/stfs/content_header.hpp"
 #include "opifex/core/volumes/udf/volume.hpp"
+#include "opifex/core/volumes/volume.hpp"
 
 #include "disc_view.hpp"
 #include "sfo_facts.hpp"
@@ -247,12 +248,24 @@ Identity of_cartridge(const RomContent& content) {
   return id;
 }
 
+/// A floppy has a label, or a reason why nobody can list it.
+Identity of_small_medium(const Image& image, const BlockContent& blocks) {
+  Identity id = by_format(blocks.system, blocks.mark);
+  if (blocks.medium != BlockMedium::floppy) return id;
+  for (const Volume& volume : read_volumes(image)) {
+    id.title = printable(volume.label);
+    if (!volume.unlisted.empty()) id.warnings.push_back({"no_file_system", volume.unlisted});
+    if (volume.damaged()) id.warnings.push_back({"damaged", "its file system is damaged: <job check> tells how"});
+  }
+  return id;
+}
+
 }  // namespace
 
 Identity identify_platform(const Image& image) {
   if (const auto* rom = std::get_if<RomContent>(&image.content)) return of_cartridge(*rom);
   if (const auto* blocks = std::get_if<BlockContent>(&image.content); blocks && !blocks->is_disc())
-    return by_format(blocks->system, blocks->mark);
+    return of_small_medium(image, *blocks);
   const bool package =
       !image.files.empty() && image.files.front().source && is_content_package(*image.files.front().source);
   if (!package) return identify_disc(image);

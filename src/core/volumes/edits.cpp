@@ -17,6 +17,12 @@ std::vector<std::string> path_parts(const std::string& path) {
   return parts;
 }
 
+std::string plain_path(const std::string& path) {
+  std::string plain;
+  for (const std::string& part : path_parts(path)) plain += (plain.empty() ? "" : "/") + part;
+  return plain;
+}
+
 void refuse_no_such_path(const std::string& path) {
   throw Error({.fault = Fault::usage,
                .code = "no_such_path",

@@ -12,6 +12,9 @@ namespace opifex {
 /// Parts of a path between '/'; empty ones are left out.
 std::vector<std::string> path_parts(const std::string& path);
 
+/// The same path without what may stand around and between its parts: as entries have it.
+std::string plain_path(const std::string& path);
+
 [[noreturn]] void refuse_no_such_path(const std::string& path);
 /// Error (usage, "not_possible"): what such an image has not.
 [[noreturn]] void refuse_kind(VolumeEdit::Kind kind, std::string_view where);

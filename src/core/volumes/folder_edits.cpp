@@ -156,7 +156,7 @@ class EditProof {
     for (const VolumeEntry& e : after.entries) there_[fold(e.path)] = &e;
     for (std::size_t i = 0; i < edits.size(); ++i) {
       keys_.push_back(fold(steps[i].path));
-      new_keys_.push_back(edits[i].kind == VolumeEdit::Kind::move ? fold(edits[i].text) : "");
+      new_keys_.push_back(edits[i].kind == VolumeEdit::Kind::move ? fold(steps[i].text) : "");
     }
   }
 

@@ -194,6 +194,43 @@ TEST(Amiga, NoWrongChecksumIsMadeRight) {
   EXPECT_STREQ(after.findings[0].code, "header_checksum");
 }
 
+TEST(Amiga, WithoutABitmapNoDirectoryIsMadeToLookSound) {
+  // Two names of one slot, so that one hangs behind the other.
+  const std::vector<VolumeEdit> edits = {put_edit("shelf106", "first"), put_edit("shelf160", "second"),
+                                         put_edit("shelf241", "third")};
+  Bytes image = floppy_with(edits);
+  const Disk disk = read_disk(image);
+  ASSERT_EQ(slot_of("shelf106", {1}), slot_of("shelf160", {1}));
+  store_be32(block_in(image, entry_at(disk, "shelf106").block), 496, 0x7FFF);
+  seal_block(image, entry_at(disk, "shelf106").block);
+  EXPECT_EQ(paths_of(repair_disk(image, 0).image).size(), 3u) << "with the bitmap all of them come back";
+  store_be32(block_in(image, disk.root), 312, 0);
+  seal_block(image, disk.root);
+  EXPECT_TRUE(repair_disk(image, 0).done.empty()) << "what was behind the break nobody knows";
+}
+
+TEST(Amiga, FoldersTooDeepAreToldAndKeepWhatIsInThem) {
+  std::vector<VolumeEdit> edits;
+  std::string one, other;
+  for (int i = 0; i < 110; ++i) {
+    one += one.empty() ? "a" : "/d";
+    other += other.empty() ? "b" : "/d";
+    edits.push_back({.kind = EditKind::make_folder, .path = one});
+    edits.push_back({.kind = EditKind::make_folder, .path = other});
+  }
+  edits.push_back(put_edit(one + "/deep", "contents"));
+  edits.push_back({.kind = EditKind::move, .path = "a", .text = other + "/a"});
+  Bytes image = floppy_with(edits, 5);
+  const Disk disk = read_disk(image);
+  EXPECT_TRUE(disk.damaged());
+  const std::uint32_t deepest = disk.entries.back().block;
+  const Bytes before(block_in(image, deepest).begin(), block_in(image, deepest).end());
+  Repaired repaired = repair_disk(image, 0);
+  if (repaired.done.empty()) return;
+  EXPECT_TRUE(read_disk(repaired.image).damaged());
+  EXPECT_EQ(Bytes(block_in(repaired.image, deepest).begin(), block_in(repaired.image, deepest).end()), before);
+}
+
 TEST(Amiga, RandomDamageOfDirectoriesIsMendedOrToldAndNoFileIsLost) {
   Random random(91);
   std::vector<VolumeEdit> edits;
@@ -204,7 +241,7 @@ TEST(Amiga, RandomDamageOfDirectoriesIsMendedOrToldAndNoFileIsLost) {
   for (unsigned flags = 0; flags < 6; ++flags) {
     const Bytes sound = floppy_with(edits, flags);
     const Disk disk = read_disk(sound);
-    for (int round = 0; round < 40; ++round) {
+    for (int round = 0; round < 60; ++round) {
       Bytes image = sound;
       // A pointer of a directory or of a chain, wrong under a right checksum.
       const std::uint32_t block = disk.entries[random.below(disk.entries.size())].block;
@@ -213,6 +250,12 @@ TEST(Amiga, RandomDamageOfDirectoriesIsMendedOrToldAndNoFileIsLost) {
       if (!chain && load_be32(block_in(image, block), 508) != 2 && block != disk.root) continue;
       store_be32(block_in(image, block), at, static_cast<std::uint32_t>(random.below(1760)));
       seal_block(image, block);
+      // Caches, too: what leads to them, and what they say.
+      if (flags >= 4 && random.below(3) == 0) {
+        const std::uint32_t folder = disk.entries[random.below(9)].block;
+        store_be32(block_in(image, folder), 504, static_cast<std::uint32_t>(random.below(1900)));
+        seal_block(image, folder);
+      }
       const Disk broken = read_disk(image);
       const Repaired repaired = repair_disk(image, 0);
       if (broken.findings.empty()) continue;

@@ -143,6 +143,7 @@ Editor::Place Editor::require(const std::string& path) const {
 std::pair<std::uint32_t, std::string> Editor::split(const std::string& path) const {
   std::vector<std::string> parts = path_parts(path);
   if (parts.empty()) refuse_no_such_path(path);
+  if (parts.size() > kDeepest) refuse("too_deep", fmt::format("folders are nested deeper than {}", kDeepest), path);
   const std::string name = require_name(parts.back(), path);
   parts.pop_back();
   std::string above;
@@ -227,7 +228,8 @@ std::vector<EditStep> Editor::apply(std::span<const VolumeEdit> edits) {
 }
 
 EditStep Editor::apply_one(const VolumeEdit& edit) {
-  EditStep step{.kind = edit.kind, .path = edit.path, .text = edit.text};
+  EditStep step{.kind = edit.kind, .path = plain_path(edit.path), .text = edit.text};
+  if (edit.kind == VolumeEdit::Kind::move) step.text = plain_path(edit.text);
   if (edit.contents) step.size_bytes = edit.contents->size();
   switch (edit.kind) {
     case VolumeEdit::Kind::put:
@@ -504,21 +506,32 @@ std::vector<std::uint32_t> Editor::entries_of(std::uint32_t folder) const {
   return entries;
 }
 
-Entry Editor::entry_of(std::uint32_t b) const {
+Entry Editor::head_of(std::uint32_t b) const {
   Entry e{.block = b, .type = type_of(b)};
   e.name = name_of(b);
   e.comment = counted_text(at_block(b), at::kComment, kLongestComment);
   e.protection = field(b, at::kProtection);
   e.date = date_at(at_block(b), at::kDate);
-  if (e.type == EntryType::file) {
-    e.size_bytes = field(b, at::kSize);
-    for (std::uint32_t list = b; list != 0; list = field(list, at::kExtension)) {
-      if (list != b) e.extensions.push_back(list);
-      for (std::uint32_t k = 0; k < field(list, at::kHighSeq); ++k) e.data.push_back(field(list, pointer_at(k)));
-    }
+  if (e.type == EntryType::file) e.size_bytes = field(b, at::kSize);
+  return e;
+}
+
+std::vector<std::uint32_t> Editor::caches_of(std::uint32_t folder) const {
+  std::vector<std::uint32_t> caches;
+  if (kind_.cached())
+    for (std::uint32_t c = field(folder, at::kExtension); c != 0; c = field(c, at::kNext)) caches.push_back(c);
+  return caches;
+}
+
+/// With all of its blocks: of volumes without damage alone, whose lists come to an end.
+Entry Editor::entry_of(std::uint32_t b) const {
+  Entry e = head_of(b);
+  if (is_folder(b)) e.caches = caches_of(b);
+  if (e.type != EntryType::file) return e;
+  for (std::uint32_t list = b; list != 0; list = field(list, at::kExtension)) {
+    if (list != b) e.extensions.push_back(list);
+    for (std::uint32_t k = 0; k < field(list, at::kHighSeq); ++k) e.data.push_back(field(list, pointer_at(k)));
   }
-  if (is_folder(b) && kind_.cached())
-    for (std::uint32_t c = field(b, at::kExtension); c != 0; c = field(c, at::kNext)) e.caches.push_back(c);
   return e;
 }
 
@@ -537,7 +550,7 @@ void Editor::rebuild_caches_of(std::vector<std::uint32_t> folders) {
 
 /// The list is made anew in the blocks it has; more are taken, or the last ones given back.
 void Editor::rebuild_cache(std::uint32_t folder) {
-  std::vector<std::uint32_t> old = entry_of(folder).caches;
+  const std::vector<std::uint32_t> old = caches_of(folder);
   std::size_t used = 0;
   std::uint32_t block = 0;
   std::size_t at = kBlockBytes;
@@ -555,7 +568,7 @@ void Editor::rebuild_cache(std::uint32_t folder) {
   };
   next_block();
   for (const std::uint32_t b : entries_of(folder)) {
-    Bytes record = cache_record(entry_of(b));
+    Bytes record = cache_record(head_of(b));
     const std::span<const std::byte> owner = at_block(b).subspan(at::kProtection - 4, 4);
     std::copy(owner.begin(), owner.end(), record.begin() + 12);
     if (at + record.size() > kBlockBytes) next_block();

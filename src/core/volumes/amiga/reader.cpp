@@ -11,7 +11,6 @@
 namespace opifex::amiga {
 namespace {
 
-constexpr int kDeepest = 200;
 constexpr std::string_view kNewMagic = "UAE-1ADF", kOldMagic = "UAE--ADF";
 constexpr std::uint32_t kOldTracks = 160;
 constexpr std::size_t kRootOwner = 0;
@@ -54,7 +53,7 @@ class Walk {
   Disk run() {
     read_root();
     for (std::size_t folder = 0; folder < disk_.entries.size(); ++folder)
-      if (disk_.entries[folder].is_folder() && !closed_.contains(folder)) read_folder(folder);
+      if (disk_.entries[folder].is_folder() && disk_.entries[folder].entered) read_folder(folder);
     check_links();
     if (disk_.kind.cached()) check_caches();
     check_bitmap();
@@ -126,8 +125,8 @@ class Walk {
       error("bitmap_checksum", bitmap, "the checksum of the bitmap is wrong");
   }
 
-  int depth_of(std::size_t entry) const {
-    int depth = 0;
+  std::size_t depth_of(std::size_t entry) const {
+    std::size_t depth = 0;
     for (; entry != 0; entry = disk_.entries[entry].parent) ++depth;
     return depth;
   }
@@ -190,7 +189,7 @@ class Walk {
       case EntryType::folder:
         if (depth_of(number) > kDeepest) {
           error("depth", b, fmt::format("{} is nested deeper than {} folders", name_of(number), kDeepest));
-          closed_.insert(number);
+          disk_.entries[number].entered = false;
         }
         return;
       case EntryType::soft_link: {
@@ -403,7 +402,7 @@ class Walk {
       wanted[disk_.entries[i].parent].insert(without_details(cache_record(disk_.entries[i])));
     for (std::size_t i = 0; i < disk_.entries.size(); ++i) {
       const Entry& e = disk_.entries[i];
-      if (!e.is_folder() || closed_.contains(i)) continue;
+      if (!e.is_folder() || !e.entered) continue;
       const auto records = records_of(e);
       if (!records) continue;  // told already
       if (e.caches.empty() || *records != wanted[i])
@@ -465,7 +464,6 @@ class Walk {
 
   ByteView image_;
   Disk disk_;
-  std::set<std::size_t> closed_;  // folders too deep to be entered
 };
 
 }  // namespace

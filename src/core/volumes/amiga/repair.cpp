@@ -1,6 +1,7 @@
 #include "opifex/core/volumes/amiga/repair.hpp"
 
 #include <algorithm>
+#include <array>
 #include <map>
 #include <set>
 
@@ -21,14 +22,15 @@ class Mender {
       : image_(image.begin(), image.end()), disk_(read_disk(image)), now_(Date::of(now)) {}
 
   Repaired run() {
-    if (disk_.findings.empty()) return {};
+    if (disk_.findings.empty() || would_lose()) return {};
     for (const Entry& e : disk_.entries) known_.insert(e.block);
     for (std::size_t i = 1; i < disk_.entries.size(); ++i)
       children_[disk_.entries[disk_.entries[i].parent].block].push_back(disk_.entries[i].block);
     find_lost();
     for (const Entry& e : disk_.entries)
-      if (e.is_folder()) chain(e.block);
+      if (e.is_folder() && e.entered) chain(e.block);
     for (const std::uint32_t b : lost_folders_) chain(b);
+    cut_caches();
     mend_bitmap();
     mend_caches();
     mend_root();
@@ -53,6 +55,15 @@ class Mender {
   }
   std::string name_of(std::uint32_t b) const { return counted_text(block(b), at::kName, kLongestName); }
 
+  bool knows_what_is_in_use() const { return disk_.bitmap_valid && !has("bitmap_checksum"); }
+  /// Where a chain broke off, the bitmap alone tells what hung behind it from what was deleted: with neither of them
+  /// right, a directory chained anew would look sound, and would have lost files in silence.
+  bool would_lose() const {
+    constexpr std::array kBreaks = {"pointer_range", "hash_loop", "dir_loop", "block_type", "cross_link"};
+    const bool broken = std::any_of(kBreaks.begin(), kBreaks.end(), [&](const char* code) { return has(code); });
+    return broken && !knows_what_is_in_use();
+  }
+
   // ---- lost files
 
   /// A sound header that the bitmap says is in use, and that nothing leads to.
@@ -65,7 +76,7 @@ class Mender {
 
   void find_lost() {
     // What is deleted looks the same but for the bitmap: without a good one nothing is brought back.
-    if (!disk_.bitmap_valid || has("bitmap_checksum")) return;
+    if (!knows_what_is_in_use()) return;
     std::vector<std::uint32_t> lost;
     for (std::uint32_t b = kFirstBlock; b < disk_.blocks; ++b)
       if (is_lost(b)) lost.push_back(b);
@@ -163,7 +174,7 @@ class Mender {
 
   void mend_bitmap() {
     const bool broken = !disk_.bitmap_valid || has("bitmap_checksum") || has("bitmap_used_marked_free") ||
-                        has("bitmap_free_marked_used") || !found_.empty();
+                        has("bitmap_free_marked_used") || !found_.empty() || !cut_.empty();
     if (!broken) return;
     if (disk_.bitmap == 0) place_bitmap();
     store(disk_.root, at::kBitmapFlag, kBitmapIsValid);
@@ -196,20 +207,49 @@ class Mender {
     disk_.bitmap = b;
   }
 
+  /// A list of caches that does not end where the walk ended leads somewhere else: it is let go.
+  void cut_caches() {
+    if (!disk_.kind.cached()) return;
+    for (const Entry& e : disk_.entries) {
+      if (!e.is_folder() || !e.entered) continue;
+      std::uint32_t holder = e.block;
+      std::size_t at = at::kExtension;
+      bool good = true;
+      for (const std::uint32_t cache : e.caches) {
+        good = good && field(holder, at) == cache;
+        holder = cache;
+        at = at::kNext;
+      }
+      if (good && field(holder, at) == 0) continue;
+      store(e.block, at::kExtension, 0);
+      cut_.push_back(e.block);
+    }
+    // A folder that was lost has a list that nobody walked.
+    for (const std::uint32_t b : lost_folders_) {
+      store(b, at::kExtension, 0);
+      cut_.push_back(b);
+    }
+  }
+
   void mend_caches() {
     if (!disk_.kind.cached()) return;
     std::vector<std::uint32_t> folders = chained_;
+    folders.insert(folders.end(), cut_.begin(), cut_.end());
     const Disk now = read_disk(image_);
     for (const Finding& f : now.findings) {
       if (!std::string_view(f.code).starts_with("cache") || !f.block) continue;
       const std::size_t owner = now.owner[*f.block];
-      if (owner != 0) folders.push_back(now.entries[owner - 1].block);
+      if (owner != 0 && now.entries[owner - 1].is_folder()) folders.push_back(now.entries[owner - 1].block);
     }
     if (folders.empty() || has_broken_bitmap(now)) return;
-    Editor editor(image_, now);
-    editor.rebuild_caches_of(std::move(folders));
-    image_ = editor.image();
-    done_.emplace_back("the caches of its directories made anew");
+    try {
+      Editor editor(image_, now);
+      editor.rebuild_caches_of(std::move(folders));
+      image_ = editor.image();
+      done_.emplace_back("the caches of its directories made anew");
+    } catch (const Error& e) {
+      if (e.details.cause != Cause::no_space) throw;  // without room they stay as they are, and are told
+    }
   }
   static bool has_broken_bitmap(const Disk& disk) {
     return std::any_of(disk.findings.begin(), disk.findings.end(), [](const Finding& f) {
@@ -233,6 +273,7 @@ class Mender {
   std::set<std::uint32_t> known_;
   std::map<std::uint32_t, std::vector<std::uint32_t>> children_;  // of each folder
   std::vector<std::uint32_t> lost_folders_, chained_, found_;
+  std::vector<std::uint32_t> cut_;  // folders without their list of caches
   std::uint32_t lost_folder_ = 0;
   std::vector<std::string> done_;
 };

@@ -21,6 +21,7 @@ constexpr std::uint32_t kTypeHeader = 2, kTypeData = 8, kTypeList = 16, kTypeCac
 constexpr std::uint32_t kBitmapIsValid = 0xFFFFFFFF, kFirstBlock = 2;
 constexpr std::size_t kBootBytes = 1024, kBootSumAt = 4;
 constexpr std::size_t kLongestSoftLink = 287;
+constexpr std::size_t kDeepest = 200;  // folders in each other: nobody meant more
 
 /// Pointers to data are stored backwards.
 constexpr std::size_t pointer_at(std::size_t k) { return 308 - 4 * k; }

@@ -37,12 +37,15 @@ void Editor::reread() { memory_ = read_memory(image_); }
 
 const Block* Editor::find(const std::string& name) const {
   for (const Block& b : memory_.blocks)
-    if (b.is_file && folded(b.name) == folded(name)) return &b;
+    if (b.is_file && (folded(b.name) == folded(name) || shown_name(b.name) == name)) return &b;
   return nullptr;
 }
 
 EditStep Editor::apply(const VolumeEdit& edit) {
-  EditStep step{.kind = edit.kind, .path = edit.path, .text = edit.text};
+  // What is there is called as it is listed; what comes, as it will be.
+  const Block* there = edit.kind == VolumeEdit::Kind::put ? nullptr : find(edit.path);
+  EditStep step{.kind = edit.kind, .path = shown_name(there ? there->name : edit.path), .text = edit.text};
+  if (edit.kind == VolumeEdit::Kind::move) step.text = shown_name(edit.text);
   switch (edit.kind) {
     case VolumeEdit::Kind::put:
       put(edit, step);

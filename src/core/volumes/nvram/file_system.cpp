@@ -16,18 +16,9 @@ extern const FileSystem kNvram;
 
 namespace {
 
-/// Bytes of no meaning in a name as their code: it may be taken for nothing else.
-std::string shown_name(const std::string& name) {
-  std::string text;
-  for (const char c : name)
-    text += nvram::is_plain(c) && c != '\\' && c != '/' ? std::string(1, c)
-                                                        : fmt::format("\\x{:02X}", static_cast<unsigned char>(c));
-  return text;
-}
-
 VolumeEntry entry_of(const nvram::Block& b, const SourcePtr& image) {
   VolumeEntry entry;
-  entry.path = b.name.empty() ? fmt::format("unnamed-{:04X}", b.offset) : shown_name(b.name);
+  entry.path = b.name.empty() ? fmt::format("unnamed-{:04X}", b.offset) : nvram::shown_name(b.name);
   entry.size_bytes = b.byte_count;
   entry.safe = is_safe_name(entry.path);
   entry.flaw = b.flaw;
@@ -70,7 +61,7 @@ std::optional<Volume> read(const VolumePlace& place) {
 
 std::optional<std::vector<std::size_t>> places_of(ByteView image, const std::string& name) {
   for (const nvram::Block& b : nvram::read_memory(image).blocks) {
-    if (!b.is_file || !b.flaw.empty() || b.name != name) continue;
+    if (!b.is_file || !b.flaw.empty() || (b.name != name && nvram::shown_name(b.name) != name)) continue;
     std::vector<std::size_t> places(b.byte_count);
     std::iota(places.begin(), places.end(), std::size_t{b.offset} + nvram::kFileHeader);
     return places;

@@ -220,6 +220,14 @@ bool Memory::damaged() const {
   return std::any_of(findings.begin(), findings.end(), [](const Finding& f) { return f.error; });
 }
 
+std::string shown_name(std::string_view name) {
+  std::string text;
+  for (const char c : name)
+    text += is_plain(c) && c != '\\' && c != '/' ? std::string(1, c)
+                                                 : fmt::format("\\x{:02X}", static_cast<unsigned char>(c));
+  return text;
+}
+
 Memory read_memory(ByteView image) { return Reader(image).read(); }
 
 Bytes make_memory() {

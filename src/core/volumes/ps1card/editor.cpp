@@ -94,6 +94,8 @@ EditStep Editor::apply(const VolumeEdit& edit) {
       undelete(edit.path, step);
       break;
     case VolumeEdit::Kind::move:
+      step.path = shown_name(require(edit.path).name);
+      step.text = shown_name(edit.text);
       rename(edit.path, edit.text);
       break;
     default:
@@ -128,7 +130,7 @@ void Editor::write_free(unsigned number) {
 
 void Editor::put(const VolumeEdit& edit, EditStep& step) {
   const Incoming in = incoming(edit);
-  step.path = in.name;
+  step.path = shown_name(in.name);
   step.size_bytes = in.blocks.size();
   const bool there =
       std::any_of(card_.saves.begin(), card_.saves.end(), [&](const Save& s) { return s.name == in.name; });
@@ -165,6 +167,7 @@ void Editor::put(const VolumeEdit& edit, EditStep& step) {
 
 void Editor::drop(const std::string& name, EditStep& step) {
   const Save save = require(name);
+  step.path = shown_name(save.name);
   step.size_bytes = save.chain.size() * kSaveBlockBytes;
   for (const unsigned b : save.chain) {
     Fields(frame(b)).le(at::kState, state_of(frame(b)) + kDeletedBy, 4);

@@ -119,7 +119,7 @@ std::optional<std::uint64_t> next(const ByteSource& image, const Volume& volume)
 /// Where the bytes of a readable save lie in the card.
 std::optional<std::vector<std::size_t>> places_of(ByteView card, const std::string& name) {
   for (const ps1::Save& save : ps1::read_card(card).saves) {
-    if (save.name != name || !save.flaw.empty()) continue;
+    if ((save.name != name && ps1::shown_name(save.name) != name) || !save.flaw.empty()) continue;
     std::vector<std::size_t> places;
     for (const unsigned block : save.chain)
       for (unsigned i = 0; i < ps1::kFramesABlock; ++i) {

@@ -23,7 +23,7 @@ struct EditJob {
   std::size_t card = 0;                ///< of several in one file, from 1; 0: there is only one
   std::vector<std::string> puts = {};  ///< files and folders, in order
   std::string at = {}, name = {};      ///< where they go; what a single one is called there
-  /// Before the puts in this order: undelete, drop, move, make_folder. Behind them: comment, protect, bytes, relabel,
+  /// Before the puts in this order: undelete, drop, make_folder, move. Behind them: comment, protect, bytes, relabel,
   /// boot.
   std::vector<VolumeEdit> before = {}, after = {};
   bool replace = false;                ///< files that are there already

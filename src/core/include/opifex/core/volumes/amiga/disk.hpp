@@ -55,6 +55,7 @@ struct Entry {
   std::vector<std::uint32_t> extensions = {}, caches = {};
   std::uint32_t target = 0;      ///< of a hard link: the header it stands for
   std::string target_path = {};  ///< of a soft link, Latin-1
+  bool entered = true;           ///< of a folder: what is in it was looked at; false: it lies too deep
   std::string flaw = {};         ///< why its contents are not to be trusted; empty: they are
   bool is_folder() const { return type == EntryType::folder || type == EntryType::root; }
 };

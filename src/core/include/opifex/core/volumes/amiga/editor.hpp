@@ -22,7 +22,8 @@ class Editor {
 
   /// All of them or, with an Error, none: then the editor is of no more use.
   std::vector<EditStep> apply(std::span<const VolumeEdit> edits);
-  /// The caches of these folders made anew.
+  /// The caches of these folders made anew. Their chains of names and of caches come to an end, and the bitmap is
+  /// right.
   void rebuild_caches_of(std::vector<std::uint32_t> folders);
   const Bytes& image() const { return image_; }
   std::uint32_t free_blocks() const;
@@ -74,6 +75,8 @@ class Editor {
   void touch(std::uint32_t folder);
   void rebuild_caches();
   void rebuild_cache(std::uint32_t folder);
+  Entry head_of(std::uint32_t b) const;
+  std::vector<std::uint32_t> caches_of(std::uint32_t folder) const;
   Entry entry_of(std::uint32_t b) const;
   std::vector<std::uint32_t> entries_of(std::uint32_t folder) const;
   void seal_all();

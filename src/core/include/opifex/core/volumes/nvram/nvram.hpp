@@ -39,6 +39,9 @@ struct Memory {
   bool damaged() const;
 };
 
+/// Bytes without a meaning in a path as \xNN.
+std::string shown_name(std::string_view name);
+
 /// 32 768 bytes. Never throws: what is wrong is a finding.
 Memory read_memory(ByteView image);
 Bytes make_memory();
