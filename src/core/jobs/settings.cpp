@@ -321,8 +321,8 @@ extern const Setting kUndelete{.name = "undelete",
                                .repeats = true};
 extern const Setting kBytes{.name = "bytes",
                             .type = text,
-                            .help = "of a memory card: replace bytes in a save, of one length",
-                            .value = "PATH@OFFSET:OLD=NEW",
+                            .help = "of a memory card: PATH@OFFSET:OLD=NEW, bytes of one length in a save",
+                            .value = "CHANGE",
                             .details = "OLD and NEW in hexadecimal digits; all changes of a call or none.",
                             .repeats = true};
 extern const Setting kCard{
