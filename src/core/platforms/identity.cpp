@@ -255,7 +255,7 @@ Identity of_small_medium(const Image& image, const BlockContent& blocks) {
   for (const Volume& volume : read_volumes(image)) {
     id.title = printable(volume.label);
     if (!volume.unlisted.empty()) id.warnings.push_back({"no_file_system", volume.unlisted});
-    if (volume.damaged()) id.warnings.push_back({"damaged", "its file system is damaged: <job check> tells how"});
+    if (volume.damaged()) id.warnings.push_back({"damaged", "its file system is damaged", "<job check> tells how"});
   }
   return id;
 }
