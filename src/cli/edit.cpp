@@ -47,7 +47,7 @@ extern const Command kEdit = {
     "edit",
     "IMAGE --move PATH=NEW ...",
     "folders, names, labels and comments of a floppy or a memory card",
-    "One change of everything that is named, all or nothing, in this order: --undelete, --drop, --move, --folder, "
+    "One change of everything that is named, all or nothing, in this order: --undelete, --drop, --folder, --move, "
     "--put,\n"
     "--comment, --protect, --bytes, --label, --boot. Options may be given several times. The rest is as for put.",
     "  opifex edit disk.adf --folder Music --move tune.mod=Music/tune.mod --label 'Nine Bells'\n"
