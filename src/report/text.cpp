@@ -354,8 +354,11 @@ std::string formats_text() {
   for (const Format* f : formats()) {
     const Capabilities& c = f->holds;
     table.add({std::string(f->id), some_extensions(*f), "yes", mark(f->plan_write != nullptr),
-               c.raw_headers ? "sectors" : c.roms ? "checksums" : c.floppies || c.saves ? "tables" : "hashes", mark(c.audio), mark(c.track_list), mark(c.form2),
-               mark(c.raw_headers),
+               c.raw_headers           ? "sectors"
+               : c.roms                ? "checksums"
+               : c.floppies || c.saves ? "tables"
+                                       : "hashes",
+               mark(c.audio), mark(c.track_list), mark(c.form2), mark(c.raw_headers),
                c.any_subchannel ? "yes"
                : c.subchannel   ? "CD+G"
                                 : "-",

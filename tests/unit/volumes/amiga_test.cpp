@@ -209,6 +209,23 @@ TEST(Amiga, WithoutABitmapNoDirectoryIsMadeToLookSound) {
   EXPECT_TRUE(repair_disk(image, 0).done.empty()) << "what was behind the break nobody knows";
 }
 
+TEST(Amiga, WhatOnlyTheBitmapKnowsStaysInUseWhereAChainBroke) {
+  const std::vector<VolumeEdit> edits = {put_edit("one", "first"), put_edit("two", std::string(60'000, 't'))};
+  Bytes image = floppy_with(edits);
+  const Disk disk = read_disk(image);
+  const Entry& two = entry_at(disk, "two");
+  std::fill_n(block_in(image, two.block).begin(), kBlockBytes, std::byte{0x33});  // its header was written over
+  const Repaired repaired = repair_disk(image, 0);
+  ASSERT_FALSE(repaired.done.empty());
+  const Disk after = read_disk(repaired.image);
+  EXPECT_FALSE(after.damaged());
+  EXPECT_EQ(paths_of(repaired.image), (std::vector<std::string>{"one"}));
+  EXPECT_EQ(after.free_blocks, disk.free_blocks) << "nothing may be written over what is left of it";
+  EXPECT_NE(repaired.done.back().find("rest of a lost file"), std::string::npos);
+  ASSERT_EQ(after.findings.size(), 1u);
+  EXPECT_STREQ(after.findings[0].code, "bitmap_free_marked_used");
+}
+
 TEST(Amiga, FoldersTooDeepAreToldAndKeepWhatIsInThem) {
   std::vector<VolumeEdit> edits;
   std::string one, other;

@@ -58,10 +58,10 @@ class Mender {
   bool knows_what_is_in_use() const { return disk_.bitmap_valid && !has("bitmap_checksum"); }
   /// Where a chain broke off, the bitmap alone tells what hung behind it from what was deleted: with neither of them
   /// right, a directory chained anew would look sound, and would have lost files in silence.
-  bool would_lose() const {
+  bool would_lose() const { return has_breaks() && !knows_what_is_in_use(); }
+  bool has_breaks() const {
     constexpr std::array kBreaks = {"pointer_range", "hash_loop", "dir_loop", "block_type", "cross_link"};
-    const bool broken = std::any_of(kBreaks.begin(), kBreaks.end(), [&](const char* code) { return has(code); });
-    return broken && !knows_what_is_in_use();
+    return std::any_of(kBreaks.begin(), kBreaks.end(), [&](const char* code) { return has(code); });
   }
 
   // ---- lost files
@@ -180,19 +180,26 @@ class Mender {
     store(disk_.root, at::kBitmapFlag, kBitmapIsValid);
     store(disk_.root, at::kBitmap, disk_.bitmap);
     const Disk now = read_disk(image_);
-    // While a file is still broken, what only the bitmap knows may be the rest of it.
-    const bool keep = disk_.bitmap_valid && has_broken_entries(now);
+    // While a file is still broken, or where a chain broke off, what only the bitmap knows may be the rest of a file.
+    const bool keep = disk_.bitmap_valid && (has_broken_entries(now) || has_breaks());
+    std::uint64_t kept = 0;
     const std::span<std::byte> bits = block_of(std::span(image_), disk_.bitmap);
     const Bytes old(bits.begin(), bits.end());
     std::fill(bits.begin(), bits.end(), std::byte{0});
     for (std::uint32_t b = kFirstBlock; b < disk_.blocks; ++b) {
-      const bool free = now.owner[b] == 0 && b != disk_.bitmap && (!keep || is_marked_free(old, b));
+      const bool unowned = now.owner[b] == 0 && b != disk_.bitmap;
+      const bool free = unowned && (!keep || is_marked_free(old, b));
+      kept += unowned && !free ? 1U : 0U;
       const auto [at, mask] = bit_of(b);
       if (free) store_be32(bits, at, word(bits, at) | mask);
     }
     seal(bits, at::kBitmapSum);
     if (!std::equal(bits.begin(), bits.end(), old.begin(), old.end()) || !disk_.bitmap_valid)
       done_.emplace_back("the bitmap made anew of what is in use");
+    if (kept > 0)
+      done_.push_back(
+          fmt::format("{} that nothing leads to {} marked as in use: there may be the rest of a lost file in {}",
+                      plural(kept, "block"), kept == 1 ? "stays" : "stay", kept == 1 ? "it" : "them"));
   }
   static bool has_broken_entries(const Disk& disk) {
     return std::any_of(disk.findings.begin(), disk.findings.end(), [](const Finding& f) {
