@@ -316,7 +316,8 @@ TEST_F(EditCommand, SavesBecomeCardsAndCardsSaves) {
 }
 
 TEST_F(EditCommand, ComparingSaysWhatDiffers) {
-  for (const json& one : vector_json("memcard/expected.json")["comparisons"]) {
+  const json comparisons = vector_json("memcard/expected.json")["comparisons"];
+  for (const json& one : comparisons) {
     SCOPED_TRACE(one["note"].get<std::string>());
     const std::string a = one["a"], b = one["b"];
     for (const std::string& name : {a, b})
