@@ -37,6 +37,7 @@ for program in "$build"/fuzz/*_fuzz; do
         gunzip -c "$file" > "build/corpus/seed-floppy/$(basename "$file" .gz)"
       done
       seeds=(build/corpus/seed-floppy) ;;
+    datafile_fuzz | oldlist_fuzz | sumlist_fuzz) seeds=(tests/vectors/dat/lists tests/vectors/dat/hostile) ;;
     sector_fuzz) seeds=("$vectors/sectors") ;;
     vcd_fuzz)
       mkdir -p build/corpus/seed-vcd

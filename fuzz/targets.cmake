@@ -1,7 +1,10 @@
 # Every fuzz target and the vectors it is seeded with.
 set(OPIFEX_FUZZ_TARGETS cue_fuzz bin_fuzz vcd_fuzz sector_fuzz audio_fuzz dump_fuzz chd_fuzz volume_fuzz
     archive_fuzz list_fuzz names_fuzz package_fuzz cartridge_fuzz patch_fuzz
-    reader_fuzz floppy_fuzz)
+    reader_fuzz floppy_fuzz datafile_fuzz oldlist_fuzz sumlist_fuzz)
+set(datafile_fuzz_SEEDS dat/lists dat/hostile)
+set(oldlist_fuzz_SEEDS dat/lists dat/hostile)
+set(sumlist_fuzz_SEEDS dat/lists dat/hostile)
 set(floppy_fuzz_SEEDS floppycart memcard)
 set(patch_fuzz_SEEDS cd/cue/good floppycart/ocr1.json)
 set(reader_fuzz_SEEDS floppycart/ocr1.json floppycart/ocr1-rom.gb)

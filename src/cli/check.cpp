@@ -4,9 +4,16 @@
 
 #include "command.hpp"
 #include "reporter.hpp"
+#include "user_folders.hpp"
 
 namespace opifex::cli {
 namespace {
+
+void run_images(Session& session, Reporter& reporter) {
+  jobs::CheckJob job = jobs::CheckJob::of(session.words(), session.settings());
+  if (!job.against.empty()) job.cache = list_cache_folder();
+  run_job(session, job, reporter);
+}
 
 void run_check(Session& session) {
   Reporter reporter(session);
@@ -16,7 +23,7 @@ void run_check(Session& session) {
   else if (chosen.flag(jobs::kRepair))
     run_job(session, jobs::RepairJob::of(session.words(), chosen), reporter);
   else
-    run_job(session, jobs::CheckJob::of(session.words(), chosen), reporter);
+    run_images(session, reporter);
 }
 
 }  // namespace
@@ -24,14 +31,15 @@ void run_check(Session& session) {
 extern const Command kCheck = {
     "check",
     "INPUT...",
-    "verifies every sector and takes all hashes in one pass: intact? complete?",
+    "verifies every sector and takes all hashes in one pass: intact? complete? known?",
     "Each data sector's sync, address, mode, EDC and ECC is verified, and the Q channel where it is stored. Damage is\n"
     "told as ranges with what can be repaired. Of a folder, a drive or an archive all images are checked, one line\n"
     "each. Exit code 1 if something is wrong. The hashes of a track are those its own bin would have. --repair: of "
     "several\n"
-    "images, or of a folder, all are checked first, and the damaged ones are repaired into the folder named by --out.",
+    "images, or of a folder, all are checked first, and the damaged ones are repaired into the folder named by --out.\n"
+    "--against: each image, and in folders every other file, is held against known lists by content.",
     "  opifex check 'Moth & Lantern.cue'\n  opifex check /media/usb\n  opifex check game.bin --hashes sha256\n"
-    "  opifex check game.cue --repair --out mended/\n",
+    "  opifex check game.cue --repair --out mended/\n  opifex check /media/discs --against palisade.dat\n",
     &jobs::check_settings,
     kSomeWords,
     &run_check};

@@ -9,11 +9,13 @@
 #include "opifex/core/jobs/identify.hpp"
 #include "opifex/core/jobs/rename.hpp"
 #include "opifex/core/jobs/rescue.hpp"
+#include "opifex/core/jobs/settings.hpp"
 #include "opifex/report/archive.hpp"
 #include "opifex/report/batch.hpp"
 #include "opifex/report/dump.hpp"
 #include "opifex/report/edit.hpp"
 #include "opifex/report/figures.hpp"
+#include "opifex/report/known.hpp"
 #include "opifex/report/patch.hpp"
 #include "opifex/report/save.hpp"
 #include "opifex/report/survey.hpp"
@@ -45,6 +47,7 @@ void Reporter::result(const jobs::Identified& found) {
 
 void Reporter::result(const jobs::Checked& checked) {
   const auto json = [&] { return report::check_json(checked.image, checked.result); };
+  if (session_.wants_json() && session_.settings().has(jobs::kAgainst)) return waiting_.push_back(json());
   if (checked.of_batch && !session_.wants_json())
     return session_.line(report::batch_line(step_, checked, since_.seconds()));
   const auto hint = checked.mends ? report::RepairHint::leave_out : report::RepairHint::give;
@@ -143,6 +146,28 @@ void Reporter::result(const jobs::SaveTold& save) { session_.result(report::save
 
 void Reporter::result(const jobs::Edited& edited) {
   session_.result(report::edit_json(edited), report::edit_text(edited));
+}
+
+void Reporter::result(const jobs::KnownTold& told) {
+  if (!session_.wants_json()) return session_.result(report::Json(), report::known_text(told));
+  // A result for each image that was checked; files that are no images have one of their own.
+  std::size_t next = 0;
+  for (const jobs::KnownImage& image : told.images) {
+    report::Json json = image.checked ? std::move(waiting_.at(next++)) : report::Json{{"path", image.name}};
+    json["known"] = report::known_json(image, told);
+    session_.result(json, "");
+  }
+  session_.known_lists(report::lists_known_json(told));
+}
+
+void Reporter::result(const jobs::ListTold& told) { session_.result(report::list_json(told), report::list_text(told)); }
+
+void Reporter::result(const jobs::MissingTold& told) {
+  session_.result(report::missing_json(told), report::missing_text(told));
+}
+
+void Reporter::result(const jobs::ListMade& made) {
+  session_.result(report::list_made_json(made), report::list_made_text(made));
 }
 
 void Reporter::result(const jobs::CopiedFolder& copied) {

@@ -26,6 +26,10 @@ class Reporter : public jobs::Listener {
   void result(const jobs::Changed& changed) override;
   void result(const jobs::SaveTold& save) override;
   void result(const jobs::Edited& edited) override;
+  void result(const jobs::KnownTold& told) override;
+  void result(const jobs::ListTold& told) override;
+  void result(const jobs::MissingTold& told) override;
+  void result(const jobs::ListMade& made) override;
   void message(const Warning& warning) override;
   void failed(const Error& error) override { session_.failed(error); }
   void planned(const jobs::BatchPlan& plan) override;
@@ -39,7 +43,8 @@ class Reporter : public jobs::Listener {
   Session& session_;
   report::FilesView view_ = report::FilesView::flat;
   jobs::BatchStep step_ = {};
-  jobs::Stopwatch since_ = {};  // of the current step
+  jobs::Stopwatch since_ = {};              // of the current step
+  std::vector<report::Json> waiting_ = {};  // results whose `known` comes last
 };
 
 }  // namespace opifex::cli

@@ -145,7 +145,7 @@ void Session::ended_by(const Error& error) {
 
 int Session::finish() {
   pause_progress();
-  if (wants_json()) document_.finish(errors_, summary_);
+  if (wants_json()) document_.finish(errors_, summary_, lists_);
   console_.out << std::flush;
   log_->info("exit {}", exit_);
   return exit_;

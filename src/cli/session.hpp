@@ -62,6 +62,8 @@ class Session {
   void line(const std::string& text);
   /// Of a job over many inputs, for the end of the JSON document.
   void summary(report::Json json) { summary_ = std::move(json); }
+  /// What known lists know, for the end of the JSON document.
+  void known_lists(report::Json json) { lists_ = std::move(json); }
   /// Part of the answer that only a person needs; on stderr, not under --quiet or --json.
   void message(const std::string& text);
   /// Reports an Error of one input and remembers its exit code; other inputs go on.
@@ -82,7 +84,7 @@ class Session {
   Progress progress_;
   JobContext context_;
   report::DocumentPrinter document_;
-  report::Json errors_ = report::Json::array(), summary_ = nullptr;
+  report::Json errors_ = report::Json::array(), summary_ = nullptr, lists_ = nullptr;
   int exit_ = kDone;
   bool separate_ = false;
   std::shared_ptr<spdlog::logger> log_;

@@ -106,6 +106,7 @@ TEST_F(DiscTruth, AnOperaDirectoryThatListsOtherFilesIsNeverIntact) {
   for (std::size_t entry : {20u, 92u})
     for (std::size_t byte = 0; byte < 68; ++byte)
       for (const int bit : {0, 3, 7}) {
+        if (kSanitized && bit != 3) continue;
         std::string damaged = whole;
         char& target = damaged[2048 + entry + byte];
         target = static_cast<char>(target ^ (1 << bit));

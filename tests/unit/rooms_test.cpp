@@ -17,8 +17,8 @@ namespace opifex::testkit {
 namespace {
 
 /// docs/architecture.md: later rooms may use earlier ones.
-const std::vector<std::string> kRooms = {"base",      "io",      "cd",    "image", "volumes", "formats",
-                                         "platforms", "convert", "check", "dump",  "stage",   "jobs"};
+const std::vector<std::string> kRooms = {"base",    "io",    "cd",    "image", "volumes", "formats", "platforms",
+                                         "convert", "check", "lists", "dump",  "stage",   "jobs"};
 
 int rank(const std::string& room) {
   const auto at = std::find(kRooms.begin(), kRooms.end(), room);
@@ -215,14 +215,17 @@ std::string folder_of(const std::string& id) {
 }
 
 TEST(Rooms, NobodyKnowsAFormatByItsId) {
-  // The same words as extensions of files and names of folders, and what a cartridge has, in the words of the readers'
-  // protocol.
+  // The same words as extensions of files and names of folders, what a cartridge has, in the words of the readers'
+  // protocol, and the words of known lists.
   const std::vector<std::string> names_of_files = {"src/core/io/part_names.cpp",
                                                    "src/core/stage/loader_places.cpp",
                                                    "src/core/dump/cartridge/sim_reader.cpp",
                                                    "src/core/dump/cartridge/reader_description.cpp",
                                                    "src/core/include/opifex/core/dump/ocr1.hpp",
-                                                   "src/core/jobs/settings.cpp"};
+                                                   "src/core/jobs/settings.cpp",
+                                                   "src/core/lists/known_list.cpp",
+                                                   "src/core/lists/text_list.cpp",
+                                                   "src/core/lists/xml_list.cpp"};
   std::string ids, extensions;
   for (const Format* f : formats()) {
     ids += (ids.empty() ? "" : "|") + std::string(f->id);

@@ -111,6 +111,23 @@ class Checker {
       if (ranges != stream.tracks.end() && ranges->second.size() == 1) check.hashes = empty_hashes();
       result_.tracks.push_back(std::move(check));
     }
+    prepare_whole(stream);
+  }
+
+  /// The tracks as one bin, if they lie one behind the other in the stream, and are not one file anyway.
+  void prepare_whole(const Stream& stream) {
+    if (!options_.wants_whole || stream.tracks.empty()) return;
+    std::uint64_t begin = 0, end = 0;
+    for (const auto& [number, ranges] : stream.tracks) {
+      if (ranges.size() != 1 || (end != 0 && ranges.front().first != end)) return;
+      if (end == 0) begin = ranges.front().first;
+      end = ranges.front().second;
+    }
+    const bool is_file = std::any_of(stream.files.begin(), stream.files.end(),
+                                     [&](const auto& f) { return f == std::pair(begin, end); });
+    if (is_file || !options_.wants_whole(end - begin)) return;
+    whole_ = {begin, end};
+    result_.whole = {image_.path, end - begin, empty_hashes()};
   }
 
   std::vector<NamedHash> empty_hashes() const {
@@ -127,6 +144,7 @@ class Checker {
         if (!image_.files[f].missing)
           spans.push_back({stream.files[f].first, stream.files[f].second, &result_.files[f].hashes[h].value});
       if (result_.disc) spans.push_back({stream.disc.first, stream.disc.second, &result_.disc->hashes[h].value});
+      if (result_.whole) spans.push_back({whole_.first, whole_.second, &result_.whole->hashes[h].value});
       for (TrackCheck& track : result_.tracks) {
         if (track.hashes.empty()) continue;
         const auto& range = stream.tracks.at(track.number).front();
@@ -461,6 +479,7 @@ class Checker {
   const CheckOptions& options_;
   JobContext& context_;
   CheckResult result_;
+  std::pair<std::uint64_t, std::uint64_t> whole_;  // in the stream
   bool container_sound_ = true;
   bool judged_ = false;        // a file system was looked at
   std::string unlisted_ = {};  // or why there is none

@@ -10,6 +10,8 @@
 #include "opifex/core/jobs/settings.hpp"
 #include "opifex/core/jobs/writing.hpp"
 
+#include "known_collector.hpp"
+
 namespace opifex::jobs {
 
 namespace {
@@ -37,7 +39,10 @@ std::uint64_t left_bad(const CheckResult& result, bool when_repaired) {
 }  // namespace
 
 CheckJob CheckJob::of(std::vector<std::string> inputs, const Settings& settings) {
-  return {std::move(inputs), lenient(ReadRules::of(settings)), options_of(settings)};
+  CheckJob job{std::move(inputs), lenient(ReadRules::of(settings)), options_of(settings)};
+  job.against = settings.all(kAgainst);
+  job.hashes_chosen = settings.has(kHashes);
+  return job;
 }
 
 namespace {
@@ -118,54 +123,121 @@ class SmallOnes {
 
 }  // namespace
 
-CheckOutcome run(const CheckJob& job, Listener& listener, JobContext& context) {
-  CheckOutcome outcome;
-  const auto failed = [&](const Error& e) {
+namespace {
+
+/// All images of the job: checked, and held against the lists if there are any.
+class CheckRun {
+ public:
+  CheckRun(const CheckJob& job, Listener& listener, JobContext& context)
+      : job_(job), listener_(listener), context_(context), options_(job.options) {}
+
+  CheckOutcome run() {
+    open_lists();
+    for (const std::string& word : job_.inputs) find(word);
+    const Stopwatch watch;
+    SmallOnes small(all_, options_, context_);
+    for (std::size_t i = 0; i < all_.size(); ++i) {
+      if (searched_) listener_.begins({i + 1, all_.size(), all_[i].name});
+      take(all_[i], small.take(i, searched_));
+    }
+    for (const ErrorDetails& e : outcome_.failures) summary_.left_out.push_back({e.file, e});
+    summary_.left_out.insert(summary_.left_out.end(), unchecked_.begin(), unchecked_.end());
+    summary_.seconds = watch.seconds();
+    if (known_) tell_known();
+    if (searched_) listener_.ended(summary_);
+    return std::move(outcome_);
+  }
+
+ private:
+  static bool is_no_image(Cause cause) {
+    return cause == Cause::unknown_format || cause == Cause::unknown_layout || cause == Cause::empty_file;
+  }
+
+  void failed(const Error& e) {
     if (ends_all(e)) throw Error(e);
-    outcome.failures.push_back(e.details);
-    listener.failed(e);
-  };
-  std::vector<Source> all;
-  std::vector<LeftOut> unchecked;
-  bool searched = false;
-  for (const std::string& word : job.inputs) {
+    outcome_.failures.push_back(e.details);
+    listener_.failed(e);
+  }
+
+  void open_lists() {
+    if (job_.against.empty()) return;
+    lists_ = find_lists(job_.against, job_.cache, context_);
+    for (const RefusedList& refused : lists_.refused) failed(Error(refused.why));
+    if (lists_.lists.empty())
+      throw Error({.code = "no_list", .what = "none of these lists can be read", .file = job_.against.front()});
+    known_.emplace(lists_);
+    known_->prepare(options_, job_.hashes_chosen);
+  }
+
+  void find(const std::string& word) {
     try {
-      Sources found = find_sources({word}, job.reading, Wanted::all, context);
+      Sources found = find_sources({word}, job_.reading, Wanted::all, context_);
       for (const LeftOut& left : found.left_out) {
+        // Lists may know the bytes of what is no image.
+        if (known_ && is_no_image(left.why.cause)) continue;
         // Nothing was verified of it: that is no good news, whatever it is.
         if (left.failed) failed(Error(left.why));
-        if (!left.failed) unchecked.push_back(left), outcome.good = false;
+        if (!left.failed) unchecked_.push_back(left), outcome_.good = outcome_.good && known_;
       }
-      all.insert(all.end(), found.images.begin(), found.images.end());
-      searched = searched || found.searched;
+      all_.insert(all_.end(), found.images.begin(), found.images.end());
+      searched_ = searched_ || found.searched;
     } catch (const Error& e) {
-      failed(e);
+      // What holds no image may be known all the same.
+      const bool may_be_known = known_ && e.details.cause == Cause::no_image;
+      if (!may_be_known) return failed(e);
+      searched_ = true;
+      if (!std::filesystem::is_directory(word)) known_->add_archive(word);
     }
   }
-  const Stopwatch watch;
-  BatchSummary summary{.verb = "checked", .flaw = "not intact"};
-  SmallOnes small(all, job.options, context);
-  for (std::size_t i = 0; i < all.size(); ++i) {
-    if (searched) listener.begins({i + 1, all.size(), all[i].name});
+
+  void take(const Source& source, const CheckedOne& one) {
+    if (one.error) return take_failure(source, *one.error);
+    const CheckResult& result = one.result;
+    listener_.result(Checked{*one.image, result, false, searched_});
+    if (known_) known_->add_image(source, *one.image, result);
+    outcome_.verdicts.emplace_back(source.name, result.verdict);
+    if (result.verdict != Verdict::intact) outcome_.good = false;
+    summary_.bytes_in += result.bytes_read;
+    summary_.written.push_back({source.name, {}, result.bytes_read, 0, one.seconds, result.verdict != Verdict::intact});
+  }
+
+  /// A file that is no image may be one of a list's all the same: a firmware, a subchannel file.
+  void take_failure(const Source& source, const Error& error) {
+    if (!known_ || !is_no_image(error.details.cause)) return failed(error);
     try {
-      const CheckedOne one = small.take(i, searched);
-      if (one.error) throw Error(*one.error);
-      const CheckResult& result = one.result;
-      listener.result(Checked{*one.image, result, false, searched});
-      outcome.verdicts.emplace_back(all[i].name, result.verdict);
-      if (result.verdict != Verdict::intact) outcome.good = false;
-      summary.bytes_in += result.bytes_read;
-      summary.written.push_back(
-          {all[i].name, {}, result.bytes_read, 0, one.seconds, result.verdict != Verdict::intact});
+      known_->add_file(source.name, context_);
     } catch (const Error& e) {
       failed(e);
     }
   }
-  for (const ErrorDetails& e : outcome.failures) summary.left_out.push_back({e.file, e});
-  summary.left_out.insert(summary.left_out.end(), unchecked.begin(), unchecked.end());
-  summary.seconds = watch.seconds();
-  if (searched) listener.ended(summary);
-  return outcome;
+
+  void tell_known() {
+    for (const std::string& word : job_.inputs)
+      if (std::filesystem::is_directory(word)) known_->add_folder(word, context_);
+    known_->add_members(context_);
+    const KnownCollector::Known known = known_->finish();
+    listener_.result(KnownTold{lists_.lists, lists_.refused, known.collection, known.matches, known.images, !searched_,
+                               job_.inputs.size() == 1 ? job_.inputs.front() : ""});
+    outcome_.good = outcome_.good && known.good;
+  }
+
+  const CheckJob& job_;
+  Listener& listener_;
+  JobContext& context_;
+  CheckOptions options_;
+  Lists lists_;
+  std::optional<KnownCollector> known_;
+  std::vector<Source> all_;
+  std::vector<LeftOut> unchecked_;
+  bool searched_ = false;
+  BatchSummary summary_{.verb = "checked", .flaw = "not intact"};
+  CheckOutcome outcome_;
+};
+
+}  // namespace
+
+CheckOutcome run(const CheckJob& job, Listener& listener, JobContext& context) {
+  return CheckRun(job, listener, context).run();
 }
 
 CompareJob CompareJob::of(std::vector<std::string> inputs, const Settings& settings) {

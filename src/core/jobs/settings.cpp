@@ -112,6 +112,26 @@ extern const Setting kSameAs{.name = "same-as",
                              .type = reads,
                              .help = "only compare the content with another image or with a folder",
                              .value = "OTHER"};
+extern const Setting kAgainst{
+    .name = "against",
+    .type = reads,
+    .help = "known lists, or a folder of them: is it known, under which name, what is missing; may be repeated",
+    .value = "LIST",
+    .details =
+        "XML datafiles, the older form in parentheses, SFV, the lists of md5sum, sha1sum and sha256sum, BSD lines; "
+        "packed, too. Compared by content: the name of a file decides nothing. Of a container what it holds is "
+        "compared, of a disc each track and all of them together.",
+    .repeats = true};
+extern const Setting kSets{.name = "sets",
+                           .type = text,
+                           .help = "show the sets whose names fit, with their entries: 'Moth*'",
+                           .value = "PATTERN"};
+extern const Setting kMissing{
+    .name = "missing", .type = reads, .help = "what this folder lacks of the lists, by content", .value = "FOLDER"};
+extern const Setting kMake{
+    .name = "make", .type = reads, .help = "write a list of the images in this folder to <out>", .value = "FOLDER"};
+extern const Setting kTitle{
+    .name = "title", .type = text, .help = "what a new list is called (default: as its folder)", .value = "TEXT"};
 extern const Setting kRepair{.name = "repair", .help = "write a copy with everything mended that can be; needs <out>"};
 extern const Setting kTree{.name = "tree", .help = "folders indented instead of whole paths"};
 extern const Setting kReadBack{.name = "check", .help = "read every file back and compare it with the image"};
@@ -400,7 +420,13 @@ const SettingList& identify_settings() {
 
 const SettingList& check_settings() {
   static const SettingList list =
-      joined({{&kHashes, &kSameAs, &kRepair, &kOut, &kOverwrite, &kFileSystem}, read_settings()});
+      joined({{&kAgainst, &kHashes, &kSameAs, &kRepair, &kOut, &kOverwrite, &kFileSystem}, read_settings()});
+  return list;
+}
+
+const SettingList& lists_settings() {
+  static const SettingList list =
+      joined({{&kSets, &kMissing, &kMake, &kOut, &kTitle, &kPlan, &kOverwrite, &kFileSystem}, read_settings()});
   return list;
 }
 

@@ -74,7 +74,8 @@ class Finder {
 
   void leave_out(const SurveyItem& item, const char* code, const char* what) {
     const Warning first = item.warnings.empty() ? Warning{code, what} : item.warnings.front();
-    found_.left_out.push_back({item.path.string(), {.code = first.code, .what = first.message, .file = item.path}});
+    found_.left_out.push_back(
+        {item.path.string(), {.code = first.code, .cause = first.cause, .what = first.message, .file = item.path}});
   }
 
   void add_file(const std::string& path, InFolder where) {

@@ -84,10 +84,12 @@ std::optional<SurveyItem> Examiner::examine(const fs::path& path) const {
     if (none && !is_sheet_name(path)) return std::nullopt;
     item.kind = SurveyKind::broken;
     item.complete = false;
-    item.warnings.push_back(
-        {e.details.code, e.details.what + (e.details.cause == Cause::missing_part ? ": " + e.details.expected
-                                           : e.details.found.empty()              ? ""
-                                                                                  : ": " + e.details.found)});
+    item.warnings.push_back({e.details.code,
+                             e.details.what + (e.details.cause == Cause::missing_part ? ": " + e.details.expected
+                                               : e.details.found.empty()              ? ""
+                                                                                      : ": " + e.details.found),
+                             {},
+                             e.details.cause});
     return item;
   }
 }

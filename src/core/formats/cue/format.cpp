@@ -36,7 +36,8 @@ extern const Format kCueFormat = {.id = "cue",
                                   .plan_write = &cue::plan_one_bin,
                                   .shape = Shape::sheet,
                                   .stored = Stored::sectors,
-                                  .read_sheet = &cue::read_sheet_text};
+                                  .read_sheet = &cue::read_sheet_text,
+                                  .usual_sheet = &cue::usual_shape};
 extern const Format kCueTracksFormat = {.id = "cue-tracks",
                                         .title = "cue sheet with a bin for each track",
                                         .extensions = kExtensions,
@@ -47,6 +48,7 @@ extern const Format kCueTracksFormat = {.id = "cue-tracks",
                                         .shape = Shape::sheet,
                                         .stored = Stored::tracks,
                                         .settings = cue::kTrackSettings,
-                                        .read_sheet = &cue::read_sheet_text};
+                                        .read_sheet = &cue::read_sheet_text,
+                                        .usual_sheet = &cue::usual_shape};
 
 }  // namespace opifex

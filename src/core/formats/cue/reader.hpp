@@ -26,6 +26,7 @@ inline constexpr std::array kTrackSettings = {&kGaps};
 int probe(const ByteSource& source, std::string_view file_name);
 Image open(const std::filesystem::path& path, const OpenOptions& options);
 SheetText read_sheet_text(const std::filesystem::path& path);
+std::optional<std::string> usual_shape(const std::string& text, const std::vector<std::string>& names, LineEnd end);
 WritePlan plan_one_bin(const Image& image, const std::filesystem::path& out, const Settings& settings);
 WritePlan plan_bin_per_track(const Image& image, const std::filesystem::path& out, const Settings& settings);
 

@@ -43,8 +43,9 @@ class DocumentPrinter {
   DocumentPrinter(std::ostream& out, std::string command) : out_(out), command_(std::move(command)) {}
   void add(const LongResult& result);
   void add(const Json& result) { add(LongResult{result, "", {}}); }
-  /// Exactly once, as the last. `summary`: of a job over many inputs; null: there is none.
-  void finish(const Json& errors, const Json& summary = nullptr);
+  /// Exactly once, as the last. `summary`: of a job over many inputs; null: there is none. `lists`: what known
+  /// lists know of all of them; null: nobody asked.
+  void finish(const Json& errors, const Json& summary = nullptr, const Json& lists = nullptr);
 
  private:
   void begin();

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <functional>
 #include <map>
 #include <optional>
 #include <string>
@@ -70,6 +71,8 @@ struct CheckResult {
   Verdict verdict = Verdict::intact;
   std::vector<FileCheck> files;
   std::optional<FileCheck> disc;  ///< whole, as a container holds it
+  /// All tracks of a CD one behind the other, as one bin would have them; only where CheckOptions::wants_whole asks.
+  std::optional<FileCheck> whole;
   /// The ROM alone, as the console sees it: without what dump programs put around it.
   std::optional<FileCheck> rom;
   std::shared_ptr<const rom::Examined> rom_facts;  ///< null: no ROM
@@ -87,6 +90,8 @@ struct CheckOptions {
   std::vector<std::string> hashes = {"crc32", "md5", "sha1"};
   CheckDepth depth = CheckDepth::everything;
   const std::vector<Volume>* volumes = nullptr;  ///< the image's file systems, if they are read already
+  /// Whether anybody knows a bin of this size: hashing a CD as one costs as much again. Null: nobody does.
+  std::function<bool(std::uint64_t size_bytes)> wants_whole = nullptr;
 };
 
 CheckResult check_image(const Image& image, const CheckOptions& options, JobContext& context);

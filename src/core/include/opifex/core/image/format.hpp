@@ -128,6 +128,8 @@ enum class Stored {
   blocks    ///< all blocks of a disc, one after the other
 };
 
+enum class LineEnd { lf, crlf };
+
 /// What a file with several images in it holds.
 struct ImageListing {
   std::string_view format = {}, platform = {};
@@ -171,6 +173,10 @@ struct Format {
   std::string_view volume = {};              ///< the file system that images of folders in this format have
   /// Of sheets: the text with the names of the files. Error (refused) as for opening it. Null: files found by name.
   SheetText (*read_sheet)(const std::filesystem::path& path) = nullptr;
+  /// Of sheets: this text in the shape that known lists have, with other names for its files. Nothing if it has another
+  /// number of them; Error (refused) if it is no such sheet. Null: no shape is usual.
+  std::optional<std::string> (*usual_sheet)(const std::string& text, const std::vector<std::string>& names,
+                                            LineEnd end) = nullptr;
   /// Of a format whose files may hold several images: all of them. Error (refused) as for opening it. Null: one a file.
   ImageListing (*list)(const SourcePtr& file) = nullptr;
   /// Losses that only this format has; null: those of its capabilities are all.

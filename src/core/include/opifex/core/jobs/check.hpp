@@ -14,6 +14,9 @@ struct CheckJob {
   std::vector<std::string> inputs;  ///< images, folders, drives, archives
   ReadRules reading = {};
   CheckOptions options = {};
+  std::vector<std::string> against = {};  ///< known lists; empty: nobody asks whether it is known
+  std::filesystem::path cache = {};       ///< for lists that were read; empty: none
+  bool hashes_chosen = false;             ///< by the user: they are taken beside those of the lists
   static CheckJob of(std::vector<std::string> inputs, const Settings& settings);
 };
 

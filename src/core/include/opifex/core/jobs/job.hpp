@@ -68,6 +68,10 @@ struct PatchTold;
 struct SaveTold;
 struct Changed;
 struct Edited;
+struct KnownTold;
+struct ListTold;
+struct MissingTold;
+struct ListMade;
 struct BatchPlan;
 struct BatchStep;
 struct BatchSummary;
@@ -91,6 +95,10 @@ class Listener {
   virtual void result(const SaveTold&) {}
   virtual void result(const Changed&) {}
   virtual void result(const Edited&) {}
+  virtual void result(const KnownTold&) {}
+  virtual void result(const ListTold&) {}
+  virtual void result(const MissingTold&) {}
+  virtual void result(const ListMade&) {}
   /// Something a person should know beside the result.
   virtual void message(const Warning&) {}
   /// An input that could not be done; the others go on.

@@ -21,10 +21,12 @@ extern const Setting kRecord, kPasses, kGiveUpAfter, kSpeed, kOffset, kSubchanne
     kCount, kGame, kHistory, kVersion, kFill, kSwap, kDropClock, kAcceptSave;
 extern const Setting kAt, kName, kPut, kDrop, kWithAll, kFolder, kMove, kComment, kProtect, kUndelete, kBytes, kCard,
     kKeepOld, kDamaged, kSavesAs, kGames;
+extern const Setting kAgainst, kSets, kMissing, kMake, kTitle;
 
 /// All settings of a job, in the order in which help shows them. Those of formats are among them where it writes one.
 const SettingList& identify_settings();
 const SettingList& check_settings();
+const SettingList& lists_settings();
 const SettingList& convert_settings();
 const SettingList& merge_settings();
 const SettingList& split_settings();

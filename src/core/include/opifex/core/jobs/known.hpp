@@ -1,0 +1,56 @@
+/// Is it known: the images of a check, and what lies beside them, held against known lists.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "opifex/core/lists/match.hpp"
+#include "opifex/core/lists/read_list.hpp"
+
+namespace opifex::jobs {
+
+/// From best to worst.
+enum class KnownVerdict {
+  known,         ///< complete, under the list's name
+  renamed,       ///< complete, called otherwise
+  extra,         ///< complete, and something lies beside it that is none of it
+  duplicate,     ///< a further copy of what another file has
+  known_bad,     ///< complete, and the list itself says that this dump is damaged
+  part_missing,  ///< some of the set is here
+  differs,       ///< its name is known, its content is not
+  not_known
+};
+std::string_view to_string(KnownVerdict verdict);
+/// True where all of it is known to be right.
+bool is_known(KnownVerdict verdict);
+
+/// How one image stands in one list.
+struct KnownAs {
+  std::size_t list = 0;  ///< in KnownTold::lists
+  KnownVerdict verdict = KnownVerdict::not_known;
+  std::optional<std::uint32_t> set = {};
+  std::string through = {};           ///< "what the CHD holds": by what its bytes were compared; empty: as they are
+  bool by_crc = false;                ///< nothing better than a CRC-32 was in the list
+  std::vector<std::string> why = {};  ///< in plain words: what is missing, what differs and how
+};
+
+struct KnownImage {
+  std::string name;
+  KnownAs best;             ///< of all lists
+  std::vector<KnownAs> as;  ///< in each list
+  bool checked = true;      ///< false: it is no image, only its bytes were compared
+};
+
+/// All that lists know of a collection.
+struct KnownTold {
+  const std::vector<KnownListPtr>& lists;
+  const std::vector<RefusedList>& refused;
+  const Collection& collection;
+  const std::vector<ListMatch>& matches;  ///< one for each list
+  const std::vector<KnownImage>& images;  ///< in the order in which they were told
+  bool one_image = false;                 ///< nothing but a single image was asked for
+  std::string folder = {};                ///< all lies below it; empty: in several places
+};
+
+}  // namespace opifex::jobs

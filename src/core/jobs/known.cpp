@@ -1,0 +1,458 @@
+#include <algorithm>
+#include <numeric>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/image/container.hpp"
+
+#include "known_collector.hpp"
+
+namespace opifex::jobs {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+std::string place_of(const fs::path& path) {
+  std::error_code ignored;
+  const fs::path place = fs::weakly_canonical(path, ignored);
+  return (ignored ? path.lexically_normal() : place).string();
+}
+
+std::vector<std::uint64_t> sizes_of(const std::vector<KnownListPtr>& lists) {
+  std::vector<std::uint64_t> sizes;
+  for (const KnownListPtr& list : lists)
+    for (const ListedEntry& e : list->entries)
+      if (e.size_bytes != kUnknownSize) sizes.push_back(e.size_bytes);
+  std::sort(sizes.begin(), sizes.end());
+  sizes.erase(std::unique(sizes.begin(), sizes.end()), sizes.end());
+  return sizes;
+}
+
+/// Without what archives are called by: "Game.zip", "Game.part1.rar", "Game.7z.001", "Game.tar.gz".
+std::string archive_stem(const fs::path& archive) {
+  fs::path name = archive.filename();
+  for (int i = 0; i < 2 && name.has_extension(); ++i) {
+    const std::string ending = fold_case(name.extension().string());
+    const bool first = i == 0, digits = ending.find_first_not_of(".0123456789") == std::string::npos;
+    const bool more = ending == ".tar" || ending == ".zip" || ending == ".7z" || ending == ".rar" ||
+                      ending.starts_with(".part") || digits;
+    if (!first && !more) break;
+    name = name.stem();
+  }
+  return name.string();
+}
+
+bool has_hashes(const FileCheck& file) {
+  return !file.hashes.empty() &&
+         std::all_of(file.hashes.begin(), file.hashes.end(), [](const NamedHash& h) { return !h.value.empty(); });
+}
+
+bool same_bytes(const ListedView& a, const ListedView& b) {
+  const auto equal = [](const NamedHash& x, const NamedHash& y) { return x.name == y.name && x.value == y.value; };
+  return a.size_bytes == b.size_bytes && !a.hashes.empty() &&
+         std::equal(a.hashes.begin(), a.hashes.end(), b.hashes.begin(), b.hashes.end(), equal);
+}
+
+}  // namespace
+
+std::string_view to_string(KnownVerdict verdict) {
+  constexpr std::array<std::string_view, 8> kWords{"known",     "renamed",      "extra",   "duplicate",
+                                                   "known_bad", "part_missing", "differs", "not_known"};
+  return kWords[static_cast<std::size_t>(verdict)];
+}
+
+bool is_known(KnownVerdict verdict) { return verdict <= KnownVerdict::duplicate; }
+
+KnownCollector::KnownCollector(const Lists& lists) : lists_(lists), sizes_(sizes_of(lists.lists)) {
+  unsigned used = 0;
+  for (const KnownListPtr& list : lists.lists) {
+    used |= list->algorithms;
+    any_size_ = any_size_ || !list->sizes_everywhere;
+  }
+  for (const ListHash h : kListHashes)
+    if ((used & bit(h)) != 0) algorithms_.emplace_back(to_string(h));
+}
+
+void KnownCollector::prepare(CheckOptions& options, bool hashes_chosen) const {
+  if (!hashes_chosen) options.hashes.clear();
+  for (const std::string& name : algorithms_)
+    if (std::find(options.hashes.begin(), options.hashes.end(), name) == options.hashes.end())
+      options.hashes.push_back(name);
+  options.wants_whole = [this](std::uint64_t size) { return is_wanted(size); };
+}
+
+bool KnownCollector::is_wanted(std::uint64_t size) const {
+  return any_size_ || std::binary_search(sizes_.begin(), sizes_.end(), size);
+}
+
+std::size_t KnownCollector::unit_of(const fs::path& folder, const std::string& name) {
+  const auto [at, is_new] = units_.try_emplace(folder.string(), known_.collection.units.size());
+  if (is_new) known_.collection.units.push_back(name);
+  return at->second;
+}
+
+std::size_t KnownCollector::unit_of_archive(const fs::path& archive) {
+  return unit_of(place_of(archive) + "!", archive_stem(archive));
+}
+
+CollectedFile KnownCollector::new_file(const fs::path& path, const fs::path& archive) {
+  CollectedFile file;
+  file.base = path.filename().string();
+  if (archive.empty()) {
+    file.path = path.string();
+    const fs::path folder = fs::path(place_of(path)).parent_path();
+    file.unit = unit_of(folder, folder.filename().string());
+  } else {
+    file.path = archive.string() + "!" + path.lexically_relative(archive).generic_string();
+    file.unit = unit_of_archive(archive);
+  }
+  return file;
+}
+
+std::size_t KnownCollector::add(CollectedFile file, const fs::path& path) {
+  covered_.insert(place_of(path));
+  known_.collection.files.push_back(std::move(file));
+  return known_.collection.files.size() - 1;
+}
+
+void KnownCollector::add_sheet(ImageParts& parts, const Source& source, const Image& image) {
+  const Format& format = *image.format;
+  if (!format.read_sheet) return;
+  const SourcePtr sheet = source.input.options.space().open(image.path);
+  constexpr std::size_t kLargest = 1 << 20;
+  if (sheet->size() > kLargest) return;
+  const std::string text(as_text(read_up_to(*sheet, 0, kLargest)));
+  CollectedFile file = new_file(image.path, image.archive);
+  ListedView view{.size_bytes = text.size()};
+  for (const std::string& name : algorithms_) view.hashes.push_back({name, digest_of(name, as_view(text))});
+  file.views.push_back(std::move(view));
+  if (format.usual_sheet)
+    file.sheet = [text, usual = format.usual_sheet](const std::vector<std::string>& names,
+                                                    bool crlf) -> std::optional<std::string> {
+      try {
+        return usual(text, names, crlf ? LineEnd::crlf : LineEnd::lf);
+      } catch (const Error&) {
+        return std::nullopt;
+      }
+    };
+  parts.sheet = file.path;
+  parts.files.push_back(add(std::move(file), image.path));
+}
+
+/// What a file holds beside its own bytes: the disc of a container, the ROM without what dump programs put around it.
+void KnownCollector::add_views(ImageParts& parts, const Image& image, const CheckResult& result) {
+  const auto first = std::find_if(parts.files.begin(), parts.files.end(),
+                                  [&](std::size_t f) { return known_.collection.files[f].path != parts.sheet; });
+  if (first == parts.files.end()) return;
+  std::vector<ListedView>& views = known_.collection.files[*first].views;
+  const auto add_view = [&](std::string through, const FileCheck& found) {
+    if (!has_hashes(found)) return;
+    ListedView view{.through = std::move(through), .size_bytes = found.size_bytes, .hashes = found.hashes};
+    if (views.empty() || !same_bytes(views.front(), view)) views.push_back(std::move(view));
+  };
+  if (result.disc) add_view(fmt::format("what the {} holds", image.format->title), *result.disc);
+  if (result.rom) add_view("the ROM alone", *result.rom);
+  if (result.whole && image.files.size() == 1)
+    add_view(fmt::format("all tracks in the {} as one bin", image.format->title), *result.whole);
+  if (!image.container || result.verdict == Verdict::damaged) return;
+  for (const ContainerFact& fact : image.container->facts())
+    if (fact.key == "sha1") {
+      ListedView view{
+          .kind = ListedKind::disk, .through = "the header's SHA-1", .size_bytes = image.files.front().size_bytes};
+      view.hashes = {{"sha1", fact.value}};
+      views.push_back(std::move(view));
+    }
+}
+
+void KnownCollector::add_tracks(ImageParts& parts, const Image& image, const CheckResult& result) {
+  std::vector<std::size_t> data;
+  for (const std::size_t f : parts.files)
+    if (known_.collection.files[f].path != parts.sheet) data.push_back(f);
+  if (data.empty()) return;
+  CollectedFile& lead = known_.collection.files[data.front()];
+  const auto is_file = [&](const ListedView& view) {
+    return std::any_of(data.begin(), data.end(), [&](std::size_t f) {
+      const auto& views = known_.collection.files[f].views;
+      return std::any_of(views.begin(), views.end(), [&](const ListedView& v) { return same_bytes(v, view); });
+    });
+  };
+  for (const TrackCheck& track : result.tracks) {
+    ListedView view{.size_bytes = track.size_bytes, .hashes = track.hashes};
+    const FileCheck as_file{{}, track.size_bytes, track.hashes};
+    if (!has_hashes(as_file) || is_file(view)) continue;
+    if (result.tracks.size() == 1) {
+      view.through = fmt::format("the track in the {}", image.format->title);
+      lead.views.push_back(std::move(view));
+      continue;
+    }
+    CollectedPiece piece{
+        .path = fmt::format("{}#track{:02}", lead.path, track.number), .files = data, .unit = lead.unit};
+    if (data.size() > 1) piece.path = fmt::format("{}#track{:02}", parts.sheet, track.number);
+    piece.view = std::move(view);
+    parts.pieces.push_back(known_.collection.pieces.size());
+    known_.collection.pieces.push_back(std::move(piece));
+  }
+  if (result.whole && image.files.size() > 1 && has_hashes(*result.whole)) {
+    CollectedPiece piece{.path = parts.sheet + "#merged", .files = data, .unit = lead.unit, .merged = true};
+    piece.view = {.size_bytes = result.whole->size_bytes, .hashes = result.whole->hashes};
+    parts.pieces.push_back(known_.collection.pieces.size());
+    known_.collection.pieces.push_back(std::move(piece));
+  }
+}
+
+void KnownCollector::add_image(const Source& source, const Image& image, const CheckResult& result) {
+  ImageParts parts{.name = source.name, .files = {}, .pieces = {}, .sheet = {}};
+  if (!image.archive.empty()) archives_.insert(image.archive.string());
+  add_sheet(parts, source, image);
+  for (const FileCheck& found : result.files) {
+    if (!has_hashes(found)) continue;
+    CollectedFile file = new_file(found.path, image.archive);
+    file.views.push_back({.size_bytes = found.size_bytes, .hashes = found.hashes});
+    parts.files.push_back(add(std::move(file), found.path));
+  }
+  for (const fs::path& part : image.parts) covered_.insert(place_of(part));
+  add_views(parts, image, result);
+  add_tracks(parts, image, result);
+  images_.push_back(std::move(parts));
+}
+
+ListedView KnownCollector::hash_bytes(const ByteSource& source, JobContext& context) const {
+  ListedView view{.size_bytes = source.size()};
+  // A size that no list has needs no hash.
+  if (!is_wanted(source.size())) return view;
+  std::vector<Digest> digests;
+  for (const std::string& name : algorithms_) digests.emplace_back(name);
+  for (std::uint64_t at = 0; at < source.size();) {
+    context.progress.check_stop();
+    const Bytes piece = read_up_to(source, at, 1 << 20);
+    for (Digest& digest : digests) digest.update(piece);
+    at += piece.size();
+    context.progress.done_bytes += piece.size();
+  }
+  for (std::size_t i = 0; i < digests.size(); ++i) view.hashes.push_back({algorithms_[i], digests[i].finish()});
+  return view;
+}
+
+void KnownCollector::add_plain(const fs::path& path, const fs::path& archive, const SourcePtr& source,
+                               JobContext& context) {
+  CollectedFile file = new_file(path, archive);
+  try {
+    file.views.push_back(hash_bytes(*source, context));
+  } catch (const Error& e) {
+    if (ends_all(e)) throw;
+    file.unreadable = e.details.what;
+  }
+  add(std::move(file), path);
+}
+
+void KnownCollector::add_file(const std::string& path, JobContext& context) {
+  add_plain(path, {}, open_file(path), context);
+  images_.push_back(
+      {.name = path, .files = {known_.collection.files.size() - 1}, .pieces = {}, .sheet = {}, .checked = false});
+}
+
+void KnownCollector::add_unreadable(const std::string& name, const std::string& why) {
+  if (covered_.contains(place_of(name))) return;
+  CollectedFile file = new_file(name, {});
+  file.unreadable = why;
+  add(std::move(file), name);
+}
+
+void KnownCollector::add_archive(const std::string& path) { archives_.insert(path); }
+
+void KnownCollector::add_folder(const std::string& folder, JobContext& context) {
+  std::vector<fs::path> files;
+  for (auto at = fs::recursive_directory_iterator(folder, fs::directory_options::skip_permission_denied);
+       at != fs::recursive_directory_iterator(); ++at)
+    if (!at->is_symlink() && at->is_regular_file() && !covered_.contains(place_of(at->path())) &&
+        !archives_.contains(at->path().string()))
+      files.push_back(at->path());
+  std::sort(files.begin(), files.end());
+  context.progress.begin("hashing what else is there", 0);
+  for (const fs::path& file : files) {
+    try {
+      if (open_archive(file, {})) {
+        archives_.insert(file.string());
+        continue;
+      }
+      add_plain(file, {}, open_file(file), context);
+    } catch (const Error& e) {
+      if (ends_all(e)) throw;
+      add_unreadable(file.string(), e.details.what);
+    }
+  }
+}
+
+void KnownCollector::add_members(JobContext& context) {
+  for (const std::string& path : archives_) {
+    const ArchivePtr archive = open_archive(path, {});
+    if (!archive) continue;
+    covered_.insert(place_of(path));
+    for (std::size_t i = 0; i < archive->members().size(); ++i) {
+      const ArchiveMember& member = archive->members()[i];
+      const fs::path inside = fs::path(path) / member.name;
+      if (member.folder || !member.refused.empty() || covered_.contains(place_of(inside))) continue;
+      add_plain(inside, path, archive->open_member(i), context);
+    }
+  }
+}
+
+/// The order of files decides where several could stand for one entry.
+void KnownCollector::sort_files() {
+  Collection& all = known_.collection;
+  std::vector<std::size_t> order(all.files.size()), place(all.files.size());
+  std::iota(order.begin(), order.end(), 0);
+  std::stable_sort(order.begin(), order.end(),
+                   [&](std::size_t a, std::size_t b) { return all.files[a].path < all.files[b].path; });
+  std::vector<CollectedFile> sorted;
+  for (std::size_t i = 0; i < order.size(); ++i) {
+    place[order[i]] = i;
+    sorted.push_back(std::move(all.files[order[i]]));
+  }
+  all.files = std::move(sorted);
+  for (CollectedPiece& piece : all.pieces)
+    for (std::size_t& f : piece.files) f = place[f];
+  for (ImageParts& image : images_)
+    for (std::size_t& f : image.files) f = place[f];
+}
+
+namespace {
+
+/// What each entry of the set comes to, for people.
+std::vector<std::string> shortcomings(const KnownList& list, const SetMatch& set) {
+  std::vector<std::string> why;
+  const auto entries = list.entries_of(list.sets[set.set]);
+  for (std::size_t i = 0; i < entries.size(); ++i) {
+    const EntryMatch& m = set.entries[i];
+    const std::string name = printable(list.name(entries[i]));
+    if (m.state == EntryState::missing)
+      why.push_back(m.also_at.empty()
+                        ? fmt::format("missing: {}", name)
+                        : fmt::format("missing: {} (the same content lies in {})", name, printable(m.also_at)));
+    if (m.state != EntryState::bad) continue;
+    switch (m.reason) {
+      case BadReason::size:
+        why.push_back(
+            fmt::format("{} has another size than the list's {} bytes", name, grouped(entries[i].size_bytes)));
+        break;
+      case BadReason::other_content:
+        why.push_back(fmt::format("{} holds what another entry of the list should hold", name));
+        break;
+      case BadReason::unreadable:
+        why.push_back(fmt::format("{} cannot be read", name));
+        break;
+      default:
+        why.push_back(fmt::format("{} has the right size and other content", name));
+    }
+  }
+  for (const std::string& extra : set.extra) why.push_back("not in the list: " + printable(extra));
+  return why;
+}
+
+const SetMatch* find_set(const ListMatch& match, std::uint32_t set) {
+  for (const SetMatch& s : match.sets)
+    if (s.set == set) return &s;
+  return nullptr;
+}
+
+bool has_flag(const SetMatch& set, std::string_view flag) {
+  return std::find(set.flags.begin(), set.flags.end(), flag) != set.flags.end();
+}
+
+}  // namespace
+
+KnownAs KnownCollector::judge(const ImageParts& image, std::size_t number) const {
+  const KnownList& list = *lists_.lists[number];
+  const ListMatch& match = known_.matches[number];
+  KnownAs as{.list = number};
+  std::map<std::uint32_t, std::size_t> given, blamed;
+  std::size_t data = 0, right = 0, copies = 0;
+  bool renamed = false;
+  for (const std::size_t f : image.files) {
+    const FileMatch& m = match.files[f];
+    const bool sheet = known_.collection.files[f].path == image.sheet;
+    if (sheet && image.files.size() > 1) continue;
+    ++data;
+    const bool fits = m.verdict == FileVerdict::good || m.verdict == FileVerdict::renamed;
+    if (fits) ++given[*m.set], ++right;
+    if (fits && !m.through.empty()) as.through = m.through;
+    if (fits && m.by == "crc32") as.by_crc = true;
+    renamed = renamed || m.verdict == FileVerdict::renamed;
+    if (m.verdict == FileVerdict::layout) ++right;
+    if (m.verdict == FileVerdict::duplicate) ++copies;
+    if (m.verdict == FileVerdict::bad) ++blamed[*m.set];
+  }
+  for (const std::size_t p : image.pieces)
+    if (const auto entry = match.pieces[p]) {
+      ++given[list.entries[*entry].set];
+      as.through = known_.collection.pieces[p].merged ? "its tracks as one bin" : "its tracks one by one";
+    }
+  const auto& sets = given.empty() ? blamed : given;
+  if (sets.empty()) {
+    if (data > 0 && copies == data) as.verdict = KnownVerdict::duplicate;
+    return as;
+  }
+  const auto most =
+      std::max_element(sets.begin(), sets.end(), [](const auto& a, const auto& b) { return a.second < b.second; });
+  as.set = most->first;
+  const SetMatch& set = *find_set(match, most->first);
+  as.why = shortcomings(list, set);
+  if (given.empty() || set.verdict == SetVerdict::bad)
+    as.verdict = KnownVerdict::differs;
+  else if (set.verdict != SetVerdict::complete || given.size() > 1)
+    as.verdict = blamed.empty() ? KnownVerdict::part_missing : KnownVerdict::differs;
+  else if (right + copies < data)
+    as.verdict = KnownVerdict::differs;
+  else if (has_flag(set, "known_bad"))
+    as.verdict = KnownVerdict::known_bad;
+  else if (has_flag(set, "extra"))
+    as.verdict = KnownVerdict::extra;
+  else
+    as.verdict = renamed ? KnownVerdict::renamed : KnownVerdict::known;
+  return as;
+}
+
+/// Nothing that was matched is part of a set that is not whole, unless another list knows it as part of one that is.
+bool KnownCollector::all_whole() const {
+  const std::size_t files = known_.collection.files.size();
+  std::vector<bool> right(files + known_.collection.pieces.size());
+  bool any = false, good = true;
+  const auto each = [&](const auto& action) {
+    for (std::size_t i = 0; i < known_.matches.size(); ++i) {
+      const ListMatch& match = known_.matches[i];
+      const auto is_whole = [&](std::uint32_t s) {
+        const SetMatch* set = find_set(match, s);
+        return set && (set->verdict == SetVerdict::complete || set->verdict == SetVerdict::unverifiable);
+      };
+      for (std::size_t f = 0; f < files; ++f)
+        if (const FileMatch& m = match.files[f]; m.entry && m.verdict != FileVerdict::duplicate)
+          action(f, m.verdict != FileVerdict::bad && is_whole(*m.set));
+      for (std::size_t p = 0; p < match.pieces.size(); ++p)
+        if (const auto entry = match.pieces[p]) action(files + p, is_whole(lists_.lists[i]->entries[*entry].set));
+    }
+  };
+  each([&](std::size_t item, bool whole) {
+    any = true;
+    if (whole) right[item] = true;
+  });
+  each([&](std::size_t item, bool) { good = good && right[item]; });
+  return any && good;
+}
+
+KnownCollector::Known KnownCollector::finish() {
+  sort_files();
+  for (const KnownListPtr& list : lists_.lists) known_.matches.push_back(match(*list, known_.collection));
+  for (const ImageParts& parts : images_) {
+    KnownImage image{.name = parts.name, .best = {}, .as = {}, .checked = parts.checked};
+    for (std::size_t i = 0; i < lists_.lists.size(); ++i) image.as.push_back(judge(parts, i));
+    if (!image.as.empty())
+      image.best = *std::min_element(image.as.begin(), image.as.end(),
+                                     [](const KnownAs& a, const KnownAs& b) { return a.verdict < b.verdict; });
+    known_.good = known_.good && is_known(image.best.verdict);
+    known_.images.push_back(std::move(image));
+  }
+  known_.good = known_.good && all_whole();
+  return std::move(known_);
+}
+
+}  // namespace opifex::jobs

@@ -1,0 +1,73 @@
+/// Gathers what a check has found, for the known lists.
+#pragma once
+
+#include <map>
+#include <set>
+
+#include "opifex/core/check/check.hpp"
+#include "opifex/core/jobs/known.hpp"
+#include "opifex/core/jobs/sources.hpp"
+
+namespace opifex::jobs {
+
+/// Takes what a check has found, image by image, and then what else lies in the folders.
+class KnownCollector {
+ public:
+  explicit KnownCollector(const Lists& lists);
+
+  /// Adds to what the check takes: the digests that lists use, if none was asked for in particular.
+  void prepare(CheckOptions& options, bool hashes_chosen) const;
+  void add_image(const Source& source, const Image& image, const CheckResult& result);
+  /// A file that is no image may still be known.
+  void add_file(const std::string& path, JobContext& context);
+  /// An image that could not be read.
+  void add_unreadable(const std::string& name, const std::string& why);
+  /// All files below `folder` that no image consists of; links are not followed.
+  void add_folder(const std::string& folder, JobContext& context);
+  /// One that holds no image.
+  void add_archive(const std::string& path);
+  /// The members of archives that no image consists of.
+  void add_members(JobContext& context);
+
+  struct Known {
+    Collection collection;
+    std::vector<ListMatch> matches;
+    std::vector<KnownImage> images;
+    bool good = true;  ///< every image is known, and no set is there in part
+  };
+  Known finish();
+
+ private:
+  struct ImageParts {
+    std::string name;
+    std::vector<std::size_t> files, pieces;  // of the collection
+    std::string sheet;
+    bool checked = true;
+  };
+  std::size_t unit_of(const std::filesystem::path& folder, const std::string& name);
+  std::size_t unit_of_archive(const std::filesystem::path& archive);
+  std::size_t add(CollectedFile file, const std::filesystem::path& path);
+  CollectedFile new_file(const std::filesystem::path& path, const std::filesystem::path& archive);
+  void add_sheet(ImageParts& parts, const Source& source, const Image& image);
+  void add_views(ImageParts& parts, const Image& image, const CheckResult& result);
+  void add_tracks(ImageParts& parts, const Image& image, const CheckResult& result);
+  ListedView hash_bytes(const ByteSource& source, JobContext& context) const;
+  void add_plain(const std::filesystem::path& path, const std::filesystem::path& archive, const SourcePtr& source,
+                 JobContext& context);
+  bool is_wanted(std::uint64_t size) const;
+  void sort_files();
+  bool all_whole() const;
+  KnownAs judge(const ImageParts& image, std::size_t list) const;
+
+  const Lists& lists_;
+  std::vector<std::string> algorithms_;
+  std::vector<std::uint64_t> sizes_;  // that any list knows, sorted
+  bool any_size_ = false;             // some entry has none
+  Known known_;
+  std::vector<ImageParts> images_;
+  std::map<std::string, std::size_t> units_;  // by place
+  std::set<std::string> covered_;             // files that are in the collection
+  std::set<std::string> archives_;            // that hold images
+};
+
+}  // namespace opifex::jobs
