@@ -261,7 +261,7 @@ Json list_json(const jobs::ListTold& told) {
           {"header", header},
           {"sets", list.sets.size()},
           {"entries", list.entries.size()},
-          {"total_bytes", list.total_bytes()},
+          {"total_bytes", list.totals.bytes},
           {"shown", sets},
           {"problems", problems_json(list)},
           {"more_problems", list.more_problems}};
@@ -293,11 +293,6 @@ std::string hashes_words(const KnownList& list) {
   return fmt::format("{}", fmt::join(words, ", "));
 }
 
-std::uint64_t count_status(const KnownList& list, ListedStatus status) {
-  return static_cast<std::uint64_t>(std::count_if(list.entries.begin(), list.entries.end(),
-                                                  [&](const ListedEntry& e) { return e.status == status; }));
-}
-
 std::string shown_set(const KnownList& list, const ListedSet& set) {
   std::string text = fmt::format("\n  {}\n", printable(list.name(set)));
   Table table({{"Entry"}, {"Size", Align::right}, {"CRC-32"}, {"SHA-1"}, {"Status"}});
@@ -322,10 +317,10 @@ std::string list_text(const jobs::ListTold& told) {
     facts.add("Description", std::string(list.header_text("description")));
   facts.add("Sets", grouped(list.sets.size()));
   facts.add("Entries", grouped(list.entries.size()));
-  if (list.total_bytes() > 0) facts.add("Size", bytes_text(list.total_bytes()));
+  if (list.totals.bytes > 0) facts.add("Size", bytes_text(list.totals.bytes));
   facts.add("Hashes", hashes_words(list));
-  if (const auto bad = count_status(list, ListedStatus::bad_dump)) facts.add("Bad dumps", grouped(bad));
-  if (const auto none = count_status(list, ListedStatus::no_dump)) facts.add("Not dumped", grouped(none));
+  if (list.totals.bad_dumps > 0) facts.add("Bad dumps", grouped(list.totals.bad_dumps));
+  if (list.totals.no_dumps > 0) facts.add("Not dumped", grouped(list.totals.no_dumps));
   facts.add("Faults", list.problems.empty() ? "none" : grouped(list.problems.size() + list.more_problems));
   text += facts.text();
   constexpr std::size_t kShown = 20;

@@ -74,7 +74,7 @@ TEST(ListVectors, EveryListIsReadToItsLastField) {
     EXPECT_EQ(expected["problems"].size(), list->problems.size());
     EXPECT_EQ(expected["counts"]["entries"], list->entries.size());
     EXPECT_EQ(expected["counts"]["sets"], list->sets.size());
-    EXPECT_EQ(expected["counts"]["bytes"], list->total_bytes());
+    EXPECT_EQ(expected["counts"]["bytes"], list->totals.bytes);
   }
 }
 

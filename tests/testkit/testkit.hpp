@@ -59,7 +59,8 @@ Outcome run_program(const std::string& program, const std::vector<std::string>& 
 /// The code of the Error that `act` throws; empty if it throws none.
 std::string error_code(const std::function<void()>& act);
 
-/// Under the sanitizers a program takes ten times as long to start: what is tried hundreds of times is tried less often.
+/// Under the sanitizers a program takes ten times as long to start: what is tried hundreds of times is tried less
+/// often.
 #ifdef __SANITIZE_ADDRESS__
 inline constexpr bool kSanitized = true;
 #else

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <charconv>
+#include <cstring>
 #include <numeric>
 
 #include "opifex/core/base/read_budget.hpp"
@@ -14,22 +15,27 @@ namespace {
 constexpr std::array<std::string_view, 10> kHeaderKeys{"name",  "description", "version",  "date", "author",
                                                        "email", "homepage",    "category", "url",  "comment"};
 
-int hex_digit(char c) {
-  if (c >= '0' && c <= '9') return c - '0';
-  if (c >= 'a' && c <= 'f') return c - 'a' + 10;
-  if (c >= 'A' && c <= 'F') return c - 'A' + 10;
-  return -1;
-}
+constexpr std::array<std::int8_t, 256> kHexDigits = [] {
+  std::array<std::int8_t, 256> values{};
+  values.fill(-1);
+  for (int i = 0; i < 10; ++i) values[static_cast<std::size_t>('0' + i)] = static_cast<std::int8_t>(i);
+  for (int i = 0; i < 6; ++i)
+    values[static_cast<std::size_t>('a' + i)] = values[static_cast<std::size_t>('A' + i)] =
+        static_cast<std::int8_t>(10 + i);
+  return values;
+}();
 
 /// False unless `digits` are just the digits of `out`.
 bool parse_hex(std::string_view digits, std::span<std::byte> out) {
   if (digits.size() != 2 * out.size()) return false;
+  const auto value = [&](std::size_t i) { return int{kHexDigits[static_cast<unsigned char>(digits[i])]}; };
+  int wrong = 0;
   for (std::size_t i = 0; i < out.size(); ++i) {
-    const int high = hex_digit(digits[2 * i]), low = hex_digit(digits[2 * i + 1]);
-    if (high < 0 || low < 0) return false;
-    out[i] = static_cast<std::byte>(high << 4 | low);
+    const int high = value(2 * i), low = value(2 * i + 1);
+    wrong |= high | low;  // negative once one of them is
+    out[i] = static_cast<std::byte>((high & 15) << 4 | (low & 15));
   }
-  return true;
+  return wrong >= 0;
 }
 
 std::string shown(std::string_view text) {
@@ -43,6 +49,8 @@ std::optional<ListedStatus> status_of(std::string_view word) {
     if (to_upper_ascii(word) == to_upper_ascii(to_string(s))) return s;
   return std::nullopt;
 }
+
+constexpr std::uint32_t kFewEntries = 8;
 
 bool is_absent(std::string_view value) { return value.empty() || value == "-"; }
 
@@ -69,21 +77,20 @@ void ListBuilder::header(std::string_view key, std::string_view value) {
   header_.emplace_back(lower, value);
 }
 
-void ListBuilder::problem(std::string code, std::uint64_t line, std::string message) {
+void ListBuilder::problem(std::string code, std::string message) {
   if (++told_[code] > ReadBudget::kMostProblems) {
     ++more_problems_;
     return;
   }
   problems_.push_back(
-      {std::move(code), static_cast<std::uint32_t>(std::min<std::uint64_t>(line, UINT32_MAX)), std::move(message)});
+      {std::move(code), static_cast<std::uint32_t>(std::min<std::uint64_t>(line_(), UINT32_MAX)), std::move(message)});
 }
 
-void ListBuilder::begin_set(std::uint64_t line) {
+void ListBuilder::begin_set() {
   if (tables_->sets.size() >= ListLimits::kEntries)
-    refuse_list(file_, "too_large", line, "this list has more than 20 million sets");
+    refuse_list(file_, "too_large", line_(), "this list has more than 20 million sets");
   ListedSet set;
   set.first = static_cast<std::uint32_t>(tables_->entries.size());
-  set.line = static_cast<std::uint32_t>(std::min<std::uint64_t>(line, UINT32_MAX));
   tables_->sets.push_back(set);
   names_.clear();
 }
@@ -99,6 +106,7 @@ void ListBuilder::set_field(SetField field, std::string_view value) {
   // Most sets are described by their own name.
   const ListText name = tables_->sets.back().texts[static_cast<std::size_t>(SetField::name)];
   kept = text(name) == value ? name : keep(value);
+  if (field == SetField::name) judge_set_name();
 }
 
 void ListBuilder::take_size(ListedEntry& entry, std::string_view digits, std::string_view name) {
@@ -109,7 +117,7 @@ void ListBuilder::take_size(ListedEntry& entry, std::string_view digits, std::st
     entry.size_bytes = size;
     return;
   }
-  problem("bad_size", line_, fmt::format("{}: \"{}\" is no size; any size is taken", shown(name), shown(digits)));
+  problem("bad_size", fmt::format("{}: \"{}\" is no size; any size is taken", shown(name), shown(digits)));
 }
 
 void ListBuilder::take_hash(ListedEntry& entry, ListHash hash, std::string_view digits, std::string_view name) {
@@ -117,13 +125,11 @@ void ListBuilder::take_hash(ListedEntry& entry, ListHash hash, std::string_view 
   bool good = false;
   if (hash == ListHash::crc32) {
     std::array<std::byte, 4> bytes{};
-    std::string padded(digits);
-    if (digits.size() < 8) padded.insert(0, 8 - digits.size(), '0');
-    good = parse_hex(padded, bytes);
+    good = digits.size() < 8 ? parse_hex(std::string(8 - digits.size(), '0') + std::string(digits), bytes)
+                             : parse_hex(digits, bytes);
     if (good) entry.crc = load_be32(bytes, 0);
     if (good && digits.size() < 8)
-      problem("short_crc", line_,
-              fmt::format("{}: the CRC-32 \"{}\" has lost its leading zeros", shown(name), shown(digits)));
+      problem("short_crc", fmt::format("{}: the CRC-32 \"{}\" has lost its leading zeros", shown(name), shown(digits)));
   } else if (hash == ListHash::md5) {
     good = parse_hex(digits, entry.md5);
   } else if (hash == ListHash::sha1) {
@@ -139,7 +145,7 @@ void ListBuilder::take_hash(ListedEntry& entry, ListHash hash, std::string_view 
   if (good)
     entry.hashes = static_cast<std::uint8_t>(entry.hashes | bit(hash));
   else
-    problem("bad_hash", line_,
+    problem("bad_hash",
             fmt::format("{}: \"{}\" is no {}; it is not compared", shown(name), shown(digits), to_string(hash)));
 }
 
@@ -148,7 +154,7 @@ void ListBuilder::take_status(ListedEntry& entry, std::string_view word, std::st
   if (const auto status = status_of(word))
     entry.status = *status;
   else
-    problem("bad_status", line_, fmt::format("{}: there is no status \"{}\"; taken as good", shown(name), shown(word)));
+    problem("bad_status", fmt::format("{}: there is no status \"{}\"; taken as good", shown(name), shown(word)));
 }
 
 bool ListBuilder::agree(const ListedEntry& a, const ListedEntry& b) const {
@@ -162,6 +168,12 @@ bool ListBuilder::agree(const ListedEntry& a, const ListedEntry& b) const {
 
 template <typename Visit>
 void ListBuilder::visit_same_name(std::string_view name, const Visit& visit) {
+  const ListedSet& set = tables_->sets.back();
+  if (set.entries <= kFewEntries) {
+    for (std::uint32_t i = set.first; i < set.first + set.entries; ++i)
+      if (ListedEntry& old = tables_->entries[i]; text(old.name) == name && !visit(old)) return;
+    return;
+  }
   const auto [from, to] = names_.equal_range(std::hash<std::string_view>{}(name));
   for (auto at = from; at != to; ++at) {
     ListedEntry& old = tables_->entries[at->second];
@@ -177,33 +189,34 @@ bool ListBuilder::stands_already(const ListedEntry& entry, std::string_view name
     return !same;
   });
   if (same)
-    problem("duplicate_entry", line_, fmt::format("{} stands twice in \"{}\"", shown(name), shown(set_name())));
+    problem("duplicate_entry", fmt::format("{} stands twice in \"{}\"", shown(name), shown(set_name())));
   else if (any)
-    problem(
-        "conflicting_entry", line_,
-        fmt::format("{} stands twice in \"{}\", with other content: both are kept", shown(name), shown(set_name())));
+    problem("conflicting_entry", fmt::format("{} stands twice in \"{}\", with other content: both are kept",
+                                             shown(name), shown(set_name())));
   return same;
 }
 
 void ListBuilder::append(ListedEntry entry, std::string_view name) {
   if (tables_->entries.size() >= ListLimits::kEntries)
-    refuse_list(file_, "too_large", line_, "this list has more than 20 million entries");
+    refuse_list(file_, "too_large", line_(), "this list has more than 20 million entries");
   entry.set = static_cast<std::uint32_t>(tables_->sets.size() - 1);
-  entry.line = static_cast<std::uint32_t>(std::min<std::uint64_t>(line_, UINT32_MAX));
   entry.name = keep(name);
   entry.unsafe = is_unsafe_name(name);
   if (entry.unsafe)
-    problem("unsafe_name", line_,
-            fmt::format("\"{}\" is no name a file may have: compared by content only", shown(name)));
-  names_.emplace(std::hash<std::string_view>{}(name), static_cast<std::uint32_t>(tables_->entries.size()));
+    problem("unsafe_name", fmt::format("\"{}\" is no name a file may have: compared by content only", shown(name)));
   tables_->entries.push_back(entry);
-  ++tables_->sets.back().entries;
+  ListedSet& set = tables_->sets.back();
+  ++set.entries;
+  // A set of few entries is looked through: to fill a table for each of half a million sets takes longer.
+  if (set.entries <= kFewEntries) return;
+  const std::uint32_t first = set.entries == kFewEntries + 1 ? set.first : set.first + set.entries - 1;
+  for (std::uint32_t i = first; i < set.first + set.entries; ++i)
+    names_.emplace(std::hash<std::string_view>{}(text(tables_->entries[i].name)), i);
 }
 
-void ListBuilder::add(const EntryText& words, std::uint64_t line) {
-  line_ = line;
+void ListBuilder::add(const EntryText& words) {
   if (words.name.empty()) {
-    problem("no_name", line, fmt::format("an entry of \"{}\" has no name: it is left out", shown(set_name())));
+    problem("no_name", fmt::format("an entry of \"{}\" has no name: it is left out", shown(set_name())));
     return;
   }
   ListedEntry entry{.kind = words.kind};
@@ -214,15 +227,14 @@ void ListBuilder::add(const EntryText& words, std::uint64_t line) {
   take_hash(entry, ListHash::sha256, words.sha256, words.name);
   take_status(entry, words.status, words.name);
   if (entry.hashes == 0 && entry.status != ListedStatus::no_dump)
-    problem("no_check", line, fmt::format("{} has no hash: nothing can be compared with it", shown(words.name)));
+    problem("no_check", fmt::format("{} has no hash: nothing can be compared with it", shown(words.name)));
   if (stands_already(entry, words.name)) return;
   if (!words.serial.empty()) entry.serial = keep(words.serial);
   if (!words.merge.empty()) entry.merge = keep(words.merge);
   append(entry, words.name);
 }
 
-void ListBuilder::add_sum(std::string_view name, ListHash hash, std::string_view digits, std::uint64_t line) {
-  line_ = line;
+void ListBuilder::add_sum(std::string_view name, ListHash hash, std::string_view digits) {
   ListedEntry entry;
   take_hash(entry, hash, digits, name);
   if (entry.hashes == 0) return;
@@ -246,30 +258,22 @@ void ListBuilder::add_sum(std::string_view name, ListHash hash, std::string_view
 }
 
 void ListBuilder::end_set() {
-  ListedSet& set = tables_->sets.back();
-  const std::string_view name = set_name();
-  if (name.empty()) {
-    problem("no_set_name", set.line, "a set has no name");
-    set.unsafe = true;
-  } else if (is_unsafe_name(name)) {
-    problem("unsafe_set_name", set.line,
-            fmt::format("\"{}\" is no name a folder may have: compared by content only", shown(name)));
-    set.unsafe = true;
-  }
+  if (!set_name().empty()) return;
+  problem("no_set_name", "a set has no name");
+  tables_->sets.back().unsafe = true;
 }
 
-void ListBuilder::find_double_sets() {
-  std::vector<std::pair<std::uint64_t, std::uint32_t>> keys;
-  keys.reserve(tables_->sets.size());
-  const auto name_of = [&](std::uint32_t i) { return text(tables_->sets[i].texts[0]); };
-  for (std::uint32_t i = 0; i < tables_->sets.size(); ++i)
-    if (!name_of(i).empty()) keys.emplace_back(std::hash<std::string_view>{}(name_of(i)), i);
-  std::sort(keys.begin(), keys.end());
-  for (std::size_t i = 1; i < keys.size(); ++i) {
-    const auto [key, set] = keys[i];
-    if (keys[i - 1].first == key && name_of(keys[i - 1].second) == name_of(set))
-      problem("duplicate_set", tables_->sets[set].line, fmt::format("\"{}\" stands twice", shown(name_of(set))));
+void ListBuilder::judge_set_name() {
+  const auto number = static_cast<std::uint32_t>(tables_->sets.size() - 1);
+  const std::string_view name = set_name();
+  if (is_unsafe_name(name)) {
+    problem("unsafe_set_name",
+            fmt::format("\"{}\" is no name a folder may have: compared by content only", shown(name)));
+    tables_->sets.back().unsafe = true;
   }
+  const auto [first, is_new] = sets_.try_emplace(std::hash<std::string_view>{}(name), number);
+  if (!is_new && text(tables_->sets[first->second].texts[0]) == name)
+    problem("duplicate_set", fmt::format("\"{}\" stands twice", shown(name)));
 }
 
 namespace {
@@ -290,6 +294,10 @@ void ListBuilder::make_indexes(KnownList& list) {
   for (std::uint32_t i = 0; i < t.entries.size(); ++i) {
     const ListedEntry& e = t.entries[i];
     list.algorithms |= e.hashes;
+    if (e.size_bytes != kUnknownSize)
+      list.totals.bytes = checked_add(list.totals.bytes, e.size_bytes).value_or(UINT64_MAX);
+    list.totals.bad_dumps += e.status == ListedStatus::bad_dump ? 1U : 0U;
+    list.totals.no_dumps += e.status == ListedStatus::no_dump ? 1U : 0U;
     if (e.size_bytes == kUnknownSize && e.status != ListedStatus::no_dump) list.sizes_everywhere = false;
     if (const auto hash = strongest(e)) t.by_hash[static_cast<std::size_t>(*hash)].push_back(i);
     t.by_name.push_back({name_key(listed_base(text(e.name))), i});
@@ -297,24 +305,33 @@ void ListBuilder::make_indexes(KnownList& list) {
   std::sort(t.by_name.begin(), t.by_name.end(),
             [](const NameKey& a, const NameKey& b) { return std::tie(a.hash, a.entry) < std::tie(b.hash, b.entry); });
   const auto order = [&](ListHash hash, auto key) {
+    // By the first bytes, beside the number: to look at the entries themselves is a jump through the memory each.
     auto& index = t.by_hash[static_cast<std::size_t>(hash)];
-    std::stable_sort(index.begin(), index.end(),
-                     [&](std::uint32_t a, std::uint32_t b) { return key(t.entries[a]) < key(t.entries[b]); });
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> keyed;
+    keyed.reserve(index.size());
+    for (const std::uint32_t i : index) keyed.emplace_back(load_be32(key(i), 0), i);
+    std::sort(keyed.begin(), keyed.end(), [&](const auto& a, const auto& b) {
+      if (a.first != b.first) return a.first < b.first;
+      const ByteView x = key(a.second), y = key(b.second);
+      const int rest = std::memcmp(x.data(), y.data(), x.size());
+      return rest != 0 ? rest < 0 : a.second < b.second;
+    });
+    for (std::size_t i = 0; i < keyed.size(); ++i) index[i] = keyed[i].second;
     list.by_hash[static_cast<std::size_t>(hash)] = index;
   };
-  order(ListHash::crc32, [](const ListedEntry& e) { return e.crc; });
-  order(
-      ListHash::md5, [](const ListedEntry& e) -> const auto& { return e.md5; });
-  order(
-      ListHash::sha1, [](const ListedEntry& e) -> const auto& { return e.sha1; });
-  order(
-      ListHash::sha256, [&](const ListedEntry& e) -> const auto& { return t.sha256s[e.sha256]; });
+  order(ListHash::md5, [&](std::uint32_t i) { return ByteView(t.entries[i].md5); });
+  order(ListHash::sha1, [&](std::uint32_t i) { return ByteView(t.entries[i].sha1); });
+  order(ListHash::sha256, [&](std::uint32_t i) { return ByteView(t.sha256s[t.entries[i].sha256]); });
+  auto& by_crc = t.by_hash[static_cast<std::size_t>(ListHash::crc32)];
+  std::stable_sort(by_crc.begin(), by_crc.end(),
+                   [&](std::uint32_t a, std::uint32_t b) { return t.entries[a].crc < t.entries[b].crc; });
+  list.by_hash[static_cast<std::size_t>(ListHash::crc32)] = by_crc;
   list.by_name = t.by_name;
 }
 
 KnownListPtr ListBuilder::finish(ListKind kind) {
-  find_double_sets();
-  if (tables_->entries.empty()) problem("empty_list", 0, "there is no entry in this list");
+  sets_ = {};
+  if (tables_->entries.empty()) problem("empty_list", "there is no entry in this list");
   const auto list = std::make_shared<KnownList>();
   list->file = file_;
   list->kind = kind;

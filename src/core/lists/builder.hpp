@@ -1,6 +1,7 @@
 /// What the readers of all forms fill: one set of rules for sizes, hashes, names and doubles.
 #pragma once
 
+#include <functional>
 #include <map>
 #include <unordered_map>
 
@@ -24,16 +25,19 @@ class ListBuilder {
  public:
   explicit ListBuilder(std::string file) : file_(std::move(file)) {}
 
+  /// Where the reader is; asked only when there is something to tell, since expat counts lines anew each time.
+  void set_line(std::function<std::uint64_t()> line) { line_ = std::move(line); }
+
   /// The first value of a key counts; keys that no list is known to have are skipped.
   void header(std::string_view key, std::string_view value);
-  void begin_set(std::uint64_t line);
+  void begin_set();
   /// The first value counts.
   void set_field(SetField field, std::string_view value);
-  void add(const EntryText& entry, std::uint64_t line);
+  void add(const EntryText& entry);
   void end_set();
   /// Of a checksum list: one hash of a name. The same name under several algorithms is one entry.
-  void add_sum(std::string_view name, ListHash hash, std::string_view digits, std::uint64_t line);
-  void problem(std::string code, std::uint64_t line, std::string message);
+  void add_sum(std::string_view name, ListHash hash, std::string_view digits);
+  void problem(std::string code, std::string message);
 
   std::uint64_t entries() const { return tables_->entries.size(); }
   const std::string& file() const { return file_; }
@@ -60,7 +64,7 @@ class ListBuilder {
   template <typename Visit>
   void visit_same_name(std::string_view name, const Visit& visit);
   void append(ListedEntry entry, std::string_view name);
-  void find_double_sets();
+  void judge_set_name();
   void make_indexes(KnownList& list);
 
   std::string file_;
@@ -70,7 +74,8 @@ class ListBuilder {
   std::map<std::string, std::uint64_t> told_;  // problems by code
   std::uint64_t more_problems_ = 0;
   std::unordered_multimap<std::size_t, std::uint32_t> names_;  // entries of the open set by their names' hashes
-  std::uint64_t line_ = 0;                                     // of the entry that is being added
+  std::function<std::uint64_t()> line_ = [] { return std::uint64_t{0}; };
+  std::unordered_map<std::size_t, std::uint32_t> sets_;  // the first by the hash of its name
 };
 
 }  // namespace opifex

@@ -1,6 +1,7 @@
 #include "cache.hpp"
 
 #include <cstring>
+#include <future>
 
 #include <fcntl.h>
 #include <libdeflate.h>
@@ -17,13 +18,13 @@ namespace fs = std::filesystem;
 
 namespace {
 
-constexpr std::uint64_t kMagic = 0x0163'616c'7866'706f;  // also tells the order of bytes, and the version
+constexpr std::uint64_t kMagic = 0x0263'616c'7866'706f;  // also tells the order of bytes, and the version
 constexpr std::uint64_t kWorthIt = 64 << 10;             // a smaller list is read as quickly as its cache
 
 /// What a cache is of. Two checksums of different kinds: together with the size no edit keeps all of them by chance.
 struct Key {
   std::uint64_t size = 0;
-  std::uint32_t crc = 0, adler = 0;
+  std::array<std::uint32_t, 2> crc = {}, adler = {};  // of either half
   std::uint64_t name = 0;
   bool operator==(const Key&) const = default;
 };
@@ -38,28 +39,43 @@ struct Head {
   std::uint16_t algorithms = 0;
   std::uint64_t sets = 0, entries = 0, sha256s = 0, texts = 0;
   std::array<std::uint64_t, 4> by_hash = {};
+  ListTotals totals = {};
   std::uint64_t by_name = 0, facts = 0;  // facts: header and problems as texts with their lengths
 };
 static_assert(std::is_trivially_copyable_v<Head>);
 
-Key key_of(const ByteSource& source, const std::string& name) {
-  Key key{.size = source.size(), .adler = 1, .name = 0};
-  for (std::uint64_t at = 0; at < key.size;) {
-    constexpr std::size_t kPiece = 256 << 10;  // stays in the processor's cache for both sums
-    const Bytes piece = read_up_to(source, at, kPiece);
-    if (piece.empty()) break;
-    key.crc = libdeflate_crc32(key.crc, piece.data(), piece.size());
-    key.adler = libdeflate_adler32(key.adler, piece.data(), piece.size());
-    at += piece.size();
-  }
-  // Not folded: the name of a checksum list's set is that of the file.
+/// The name of a checksum list's set is that of the file.
+std::uint64_t name_hash(const std::string& name) {
+  std::uint64_t hash = 0;
   for (const char c : fs::path(name).filename().string())
-    key.name = (key.name ^ static_cast<unsigned char>(c)) * 0x100000001b3 + 1;
+    hash = (hash ^ static_cast<unsigned char>(c)) * 0x100000001b3 + 1;
+  return hash;
+}
+
+Key key_of(const ByteSource& source, const std::string& name) {
+  Key key{.size = source.size(), .name = name_hash(name)};
+  const auto sum = [&](std::size_t half, std::uint64_t at, std::uint64_t end) {
+    Bytes piece(256 << 10);  // stays in the processor's cache for both sums
+    std::uint32_t crc = 0, adler = 1;
+    while (at < end) {
+      const auto n = static_cast<std::size_t>(std::min<std::uint64_t>(piece.size(), end - at));
+      source.read_at(at, std::span(piece).first(n));
+      crc = libdeflate_crc32(crc, piece.data(), n);
+      adler = libdeflate_adler32(adler, piece.data(), n);
+      at += n;
+    }
+    key.crc[half] = crc;
+    key.adler[half] = adler;
+  };
+  auto second = std::async(std::launch::async, [&] { sum(1, key.size / 2, key.size); });
+  sum(0, 0, key.size / 2);
+  second.get();
   return key;
 }
 
-fs::path place_of(const Key& key, const fs::path& folder) {
-  return folder / fmt::format("{:016x}{:08x}{:08x}-{:016x}.list", key.size, key.crc, key.adler, key.name);
+/// By what is known before the list is read: its content is hashed while the cache is verified.
+fs::path place_of(std::uint64_t size, const std::string& name, const fs::path& folder) {
+  return folder / fmt::format("{:012x}-{:016x}.list", size, name_hash(name));
 }
 
 class Mapping {
@@ -193,18 +209,23 @@ std::uint32_t head_crc(Head head) {
   return libdeflate_crc32(0, &head, sizeof head);
 }
 
-/// Null: there is none, or it is of something else, of another version, or damaged.
-KnownListPtr load(const fs::path& path, const Key& key, const std::string& name) {
+/// A cache that is sound in itself; of which list it is its key tells.
+struct Loaded {
+  Key key;
+  KnownListPtr list;  // null: there is none, or it is of another version, or damaged
+};
+
+Loaded load(const fs::path& path, const std::string& name) {
   const auto mapping = std::make_shared<const Mapping>(path);
   const ByteView bytes = mapping->bytes();
   Head head;
-  if (bytes.size() < sizeof head) return nullptr;
+  if (bytes.size() < sizeof head) return {};
   std::memcpy(&head, bytes.data(), sizeof head);
   const ByteView body = bytes.subspan(sizeof head);
-  if (head.magic != kMagic || !(head.key == key) || head.bytes != bytes.size() ||
+  if (head.magic != kMagic || head.bytes != bytes.size() ||
       head.crc != libdeflate_crc32(head_crc(head), body.data(), body.size()) ||
       head.kind > static_cast<int>(ListKind::mixed))
-    return nullptr;
+    return {};
   const auto list = std::make_shared<KnownList>();
   Cutter cutter(body);
   std::span<const char> texts, facts;
@@ -212,14 +233,16 @@ KnownListPtr load(const fs::path& path, const Key& key, const std::string& name)
               cutter.take(head.sha256s, list->sha256s) && cutter.take(head.texts, texts);
   for (std::size_t i = 0; good && i < 4; ++i) good = cutter.take(head.by_hash[i], list->by_hash[i]);
   good = good && cutter.take(head.by_name, list->by_name) && cutter.take(head.facts, facts) && cutter.is_done();
-  if (!good) return nullptr;
+  if (!good) return {};
   list->file = name;
   list->kind = static_cast<ListKind>(head.kind);
   list->sizes_everywhere = head.sizes_everywhere != 0;
   list->algorithms = head.algorithms;
   list->texts = {texts.data(), texts.size()};
+  list->totals = head.totals;
   list->owner = mapping;
-  return take_facts({facts.data(), facts.size()}, *list) && is_sound(*list) ? list : nullptr;
+  if (!take_facts({facts.data(), facts.size()}, *list) || !is_sound(*list)) return {};
+  return {head.key, list};
 }
 
 template <typename T>
@@ -232,6 +255,7 @@ void store(const KnownList& list, const Key& key, const fs::path& path) try {
   const std::string facts = facts_of(list);
   Head head{.key = key, .kind = static_cast<std::uint8_t>(list.kind), .sizes_everywhere = list.sizes_everywhere};
   head.algorithms = static_cast<std::uint16_t>(list.algorithms);
+  head.totals = list.totals;
   head.sets = list.sets.size(), head.entries = list.entries.size(), head.sha256s = list.sha256s.size();
   head.texts = list.texts.size(), head.by_name = list.by_name.size(), head.facts = facts.size();
   std::vector<ByteView> arrays{bytes_of(list.sets), bytes_of(list.entries), bytes_of(list.sha256s),
@@ -268,9 +292,10 @@ void store(const KnownList& list, const Key& key, const fs::path& path) try {
 
 KnownListPtr cached_list(const ByteSource& source, const std::string& name, const fs::path& folder) {
   if (folder.empty() || source.size() < kWorthIt || source.size() > ListLimits::kBytes) return read_list(source, name);
+  const fs::path path = place_of(source.size(), name, folder);
+  auto loading = std::async(std::launch::async, [&] { return load(path, name); });
   const Key key = key_of(source, name);
-  const fs::path path = place_of(key, folder);
-  if (KnownListPtr list = load(path, key, name)) return list;
+  if (const Loaded loaded = loading.get(); loaded.list && loaded.key == key) return loaded.list;
   KnownListPtr list = read_list(source, name);
   if (key_of(source, name) == key) store(*list, key, path);  // else it was changed while it was read
   return list;

@@ -1,7 +1,6 @@
 #include "opifex/core/lists/known_list.hpp"
 
 #include <algorithm>
-#include <limits>
 
 #include "opifex/core/lists/read_list.hpp"
 
@@ -51,14 +50,6 @@ std::string_view KnownList::header_text(std::string_view key) const {
   return {};
 }
 
-std::uint64_t KnownList::total_bytes() const {
-  std::uint64_t sum = 0;
-  for (const ListedEntry& e : entries)
-    if (e.size_bytes != kUnknownSize)
-      sum = checked_add(sum, e.size_bytes).value_or(std::numeric_limits<std::uint64_t>::max());
-  return sum;
-}
-
 std::string_view listed_base(std::string_view name) {
   const std::size_t at = name.find_last_of("/\\");
   return at == std::string_view::npos ? name : name.substr(at + 1);
@@ -77,16 +68,14 @@ bool is_unsafe_name(std::string_view name) {
   if (name.empty() || name.size() > ListLimits::kName) return true;
   const bool letter = (name[0] >= 'A' && name[0] <= 'Z') || (name[0] >= 'a' && name[0] <= 'z');
   if (letter && name.size() > 1 && name[1] == ':') return true;
-  if (std::any_of(name.begin(), name.end(), [](char c) {
-        const auto u = static_cast<unsigned char>(c);
-        return u < 0x20 || u == 0x7F;
-      }))
-    return true;
-  for (std::size_t at = 0; at <= name.size();) {
-    const std::size_t end = std::min(name.find_first_of("/\\", at), name.size());
-    const std::string_view part = name.substr(at, end - at);
-    if (part.empty() || part == "." || part == "..") return true;
-    at = end + 1;
+  std::size_t part = 0;  // where it begins
+  for (std::size_t i = 0; i <= name.size(); ++i) {
+    const char c = i < name.size() ? name[i] : '/';
+    if (static_cast<unsigned char>(c) < 0x20 || c == '\x7F') return true;
+    if (c != '/' && c != '\\') continue;
+    const std::string_view text = name.substr(part, i - part);
+    if (text.empty() || text == "." || text == "..") return true;
+    part = i + 1;
   }
   return false;
 }

@@ -66,7 +66,7 @@ KnownListPtr read_form(const ByteSource& source, const std::string& name) {
     read_text_list(source, builder);
     return builder.finish(ListKind::text);
   }
-  builder.begin_set(1);
+  builder.begin_set();
   builder.set_field(SetField::name, fs::path(name).stem().string());
   const SumTie tie = end == ".sfv" ? SumTie::sfv : is_sum_ending(end) ? SumTie::sums : SumTie::none;
   const ListKind kind = read_sum_list(source, tie, builder);

@@ -126,6 +126,7 @@ std::optional<SumLine> read_line(std::string_view line, SumTie tie) {
 
 ListKind read_sum_list(const ByteSource& source, SumTie tie, ListBuilder& builder) {
   ListLines lines(source, builder.file());
+  builder.set_line([&] { return lines.line(); });
   std::optional<ListKind> kind;
   bool useful = false;
   while (const auto raw = lines.next()) {
@@ -134,21 +135,21 @@ ListKind read_sum_list(const ByteSource& source, SumTie tie, ListBuilder& builde
     if (bare.empty() || bare == "\x1A" || bare.front() == ';' || bare.front() == '#') continue;
     const auto sum = read_line(line, tie);
     if (!sum) {
-      builder.problem("bad_line", lines.line(),
-                      "this line is no checksum with a name: " + printable(bare.substr(0, 60)));
+      builder.problem("bad_line", "this line is no checksum with a name: " + printable(bare.substr(0, 60)));
       continue;
     }
     useful = true;
     if (!sum->hash) {
-      builder.problem("unknown_algorithm", lines.line(), fmt::format("{} is not compared here", printable(sum->word)));
+      builder.problem("unknown_algorithm", fmt::format("{} is not compared here", printable(sum->word)));
       continue;
     }
-    builder.add_sum(sum->name, *sum->hash, sum->digits, lines.line());
+    builder.add_sum(sum->name, *sum->hash, sum->digits);
     kind = !kind || *kind == sum->kind ? sum->kind : ListKind::mixed;
   }
   if (!useful)
     refuse_list(builder.file(), "unknown_format", 0, "this is no list: no line of it is a checksum with a name",
                 "a list is an XML datafile, the older form in parentheses, or checksums with names");
+  builder.set_line([last = lines.line()] { return last; });
   return kind.value_or(ListKind::bsd);
 }
 

@@ -65,7 +65,14 @@ class Tokens {
 
 class TextReader {
  public:
-  TextReader(const ByteSource& source, ListBuilder& builder) : tokens_(source, builder.file()), builder_(builder) {}
+  TextReader(const ByteSource& source, ListBuilder& builder) : tokens_(source, builder.file()), builder_(builder) {
+    builder.set_line([this] { return tokens_.line(); });
+  }
+  TextReader(const TextReader&) = delete;
+  TextReader& operator=(const TextReader&) = delete;
+  ~TextReader() {
+    builder_.set_line([last = tokens_.line()] { return last; });
+  }
 
   void run() {
     while (const auto word = tokens_.next()) {
@@ -74,7 +81,7 @@ class TextReader {
       if (open.kind != TokenKind::open) bad_structure(open.line, "behind the word of a block stands no (");
       const std::string name = fold_case(word->text);
       if (name == "game" || name == "machine" || name == "resource")
-        read_set(word->line);
+        read_set();
       else if (!std::exchange(header_seen_, true))
         read_pairs(1, [&](const std::string& key, const std::string& value) { builder_.header(key, value); });
       else
@@ -130,24 +137,24 @@ class TextReader {
     read_block(depth, take_value, [&](const std::string&, std::uint64_t) { skip_block(depth + 1); });
   }
 
-  void read_set(std::uint64_t line) {
-    builder_.begin_set(line);
+  void read_set() {
+    builder_.begin_set();
     read_block(
         1,
         [&](const std::string& key, const std::string& value) {
           for (std::size_t i = 0; i < kSetFields; ++i)
             if (to_string(static_cast<SetField>(i)) == key) builder_.set_field(static_cast<SetField>(i), value);
         },
-        [&](const std::string& key, std::uint64_t at) {
+        [&](const std::string& key, std::uint64_t) {
           if (key == "rom" || key == "disk")
-            read_entry(key == "rom" ? ListedKind::rom : ListedKind::disk, at);
+            read_entry(key == "rom" ? ListedKind::rom : ListedKind::disk);
           else
             skip_block(2);
         });
     builder_.end_set();
   }
 
-  void read_entry(ListedKind kind, std::uint64_t line) {
+  void read_entry(ListedKind kind) {
     std::map<std::string, std::string> values;
     // "flags" is the older word for the status.
     read_pairs(2, [&](const std::string& key, const std::string& value) {
@@ -162,8 +169,7 @@ class TextReader {
                   .status = values["status"],
                   .serial = values["serial"],
                   .merge = values["merge"],
-                  .kind = kind},
-                 line);
+                  .kind = kind});
   }
 
   Tokens tokens_;

@@ -22,9 +22,16 @@ class XmlReader {
     XML_SetStartDoctypeDeclHandler(parser_.get(), &XmlReader::on_doctype);
     XML_SetSkippedEntityHandler(parser_.get(), &XmlReader::on_skipped);
     XML_SetUnknownEncodingHandler(parser_.get(), &XmlReader::on_encoding, nullptr);
+    builder.set_line([this] { return line(); });
     const Bytes mark = read_up_to(source, 0, 2);
     big_ = as_text(mark) == "\xFE\xFF";
     wide_ = big_ || as_text(mark) == "\xFF\xFE";
+  }
+
+  XmlReader(const XmlReader&) = delete;
+  XmlReader& operator=(const XmlReader&) = delete;
+  ~XmlReader() {
+    builder_.set_line([last = line()] { return last; });
   }
 
   void run() {
@@ -163,7 +170,7 @@ class XmlReader {
   }
 
   void start_set(const XML_Char** attributes) {
-    builder_.begin_set(line());
+    builder_.begin_set();
     in_set_ = true;
     for (std::size_t i = 0; attributes[i]; i += 2)
       for (const SetField field : {SetField::name, SetField::cloneof, SetField::romof, SetField::id})
@@ -173,14 +180,19 @@ class XmlReader {
   void add(ListedKind kind, const XML_Char** attributes) {
     EntryText entry;
     entry.kind = kind;
-    const std::pair<std::string_view, std::string_view EntryText::*> fields[] = {
+    static constexpr std::pair<std::string_view, std::string_view EntryText::*> fields[] = {
         {"name", &EntryText::name},     {"size", &EntryText::size},     {"crc", &EntryText::crc},
         {"md5", &EntryText::md5},       {"sha1", &EntryText::sha1},     {"sha256", &EntryText::sha256},
         {"status", &EntryText::status}, {"serial", &EntryText::serial}, {"merge", &EntryText::merge}};
-    for (std::size_t i = 0; attributes[i]; i += 2)
+    for (std::size_t i = 0; attributes[i]; i += 2) {
+      const std::string_view attribute(attributes[i]);
       for (const auto& [name, member] : fields)
-        if (name == attributes[i]) entry.*member = attributes[i + 1];
-    builder_.add(entry, line());
+        if (name == attribute) {
+          entry.*member = attributes[i + 1];
+          break;
+        }
+    }
+    builder_.add(entry);
   }
 
   void text(std::string_view more) {

@@ -36,8 +36,8 @@ std::string said(const KnownList& list) {
   for (const ListedSet& set : list.sets)
     for (std::size_t i = 0; i < kSetFields; ++i) out += std::string(list.text(set, static_cast<SetField>(i))) + "|";
   for (const ListedEntry& e : list.entries) {
-    out += fmt::format("{} {} {} {} {} {} {}\n", list.name(e), e.size_bytes, e.set, e.line, to_string(e.status),
-                       to_string(e.kind), e.unsafe);
+    out += fmt::format("{} {} {} {} {} {}\n", list.name(e), e.size_bytes, e.set, to_string(e.status), to_string(e.kind),
+                       e.unsafe);
     for (const ListHash h : kListHashes) out += list.hash(e, h) + " ";
   }
   for (const ListProblem& p : list.problems) out += fmt::format("{} {} {}\n", p.code, p.line, p.message);
@@ -80,7 +80,8 @@ TEST_F(ListCache, AChangedListIsReadAnew) {
   write_file(list, text);
   fs::last_write_time(list, time);  // what times say does not count
   EXPECT_TRUE(said(*read()) == fresh());
-  EXPECT_EQ(listing(cache).size(), 2U);
+  write_file(list, large_list(2));
+  EXPECT_TRUE(said(*read()) == fresh());
 }
 
 TEST_F(ListCache, DamageIsNeverBelieved) {
@@ -107,7 +108,7 @@ TEST_F(ListCache, NumbersThatLieLeadNowhere) {
   read();
   const fs::path file = only_file();
   const std::string sound = read_file(file);
-  constexpr std::size_t kHead = 128, kCrcAt = 40;
+  constexpr std::size_t kHead = 160, kCrcAt = 48;
   const auto sum = [&](std::string bytes) {
     store_le32(std::as_writable_bytes(std::span(bytes)), kCrcAt, 0);
     return static_cast<std::uint32_t>(std::stoul(digest_of("crc32", as_view(bytes)), nullptr, 16));
@@ -117,7 +118,7 @@ TEST_F(ListCache, NumbersThatLieLeadNowhere) {
   for (int i = 0; i < 300; ++i) {
     std::string lying = sound;
     const bool in_head = i % 3 == 0;
-    const std::size_t at = in_head ? 48 + random.below(kHead - 48) : kHead + random.below(sound.size() - kHead);
+    const std::size_t at = in_head ? 56 + random.below(kHead - 56) : kHead + random.below(sound.size() - kHead);
     lying[at] = static_cast<char>(random.below(256));
     store_le32(std::as_writable_bytes(std::span(lying)), kCrcAt, sum(lying));
     fs::remove(file);

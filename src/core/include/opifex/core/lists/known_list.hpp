@@ -53,7 +53,6 @@ struct ListedEntry {
   std::uint64_t size_bytes = kUnknownSize;
   ListText name = {}, serial = {}, merge = {};
   std::uint32_t set = 0;
-  std::uint32_t line = 0;  ///< of the list, from 1
   std::uint32_t crc = 0;
   std::uint32_t sha256 = 0;  ///< number in KnownList::sha256s
   std::array<std::byte, 16> md5 = {};
@@ -73,11 +72,10 @@ std::string_view to_string(SetField field);
 struct ListedSet {
   std::array<ListText, kSetFields> texts = {};
   std::uint32_t first = 0, entries = 0;
-  std::uint32_t line = 0;
   bool unsafe = false;
   std::array<std::uint8_t, 3> unused = {};
 };
-static_assert(sizeof(ListedSet) == 88);
+static_assert(sizeof(ListedSet) == 84);
 
 /// Something wrong in a list that is read on.
 struct ListProblem {
@@ -94,6 +92,11 @@ struct NameKey {
 
 using Sha256 = std::array<std::byte, 32>;
 
+struct ListTotals {
+  std::uint64_t bytes = 0;  ///< of all entries whose size is known; at most 2^64 - 1
+  std::uint64_t bad_dumps = 0, no_dumps = 0;
+};
+
 class KnownList {
  public:
   std::string file;  ///< as the user named it
@@ -108,7 +111,8 @@ class KnownList {
   std::string_view texts;
   /// Entries by their strongest hash, one order for each of ListHash; those that have none, or are no dump, in none.
   std::array<std::span<const std::uint32_t>, 4> by_hash;
-  std::span<const NameKey> by_name;   ///< by name_key() of the last part of their names
+  std::span<const NameKey> by_name;  ///< by name_key() of the last part of their names
+  ListTotals totals;
   unsigned algorithms = 0;            ///< bits of ListHash: what has to be taken of a file
   bool sizes_everywhere = true;       ///< false: some entry has no size, which any file may have
   std::shared_ptr<const void> owner;  ///< of the arrays
@@ -127,8 +131,6 @@ class KnownList {
   std::string hash(const ListedEntry& entry, ListHash which) const;
   /// The value of a header's key; empty: none.
   std::string_view header_text(std::string_view key) const;
-  /// Of all entries whose size is known. At most 2^64 - 1.
-  std::uint64_t total_bytes() const;
 };
 using KnownListPtr = std::shared_ptr<const KnownList>;
 
