@@ -1,5 +1,7 @@
 #include "cache.hpp"
 
+#include <cerrno>
+#include <cstdlib>
 #include <cstring>
 #include <future>
 
@@ -7,9 +9,9 @@
 #include <libdeflate.h>
 #include <sys/mman.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include "opifex/core/io/file_descriptor.hpp"
-#include "opifex/core/io/output.hpp"
 #include "opifex/core/lists/read_list.hpp"
 
 namespace opifex {
@@ -250,8 +252,40 @@ ByteView bytes_of(std::span<const T> array) {
   return std::as_bytes(array);
 }
 
+/// Under a name of its own until it is whole. Nothing waits for the drive: what a crash leaves in pieces has a wrong
+/// checksum.
+class CacheFile {
+ public:
+  explicit CacheFile(fs::path path) : path_(std::move(path)), temporary_(path_.string() + ".XXXXXX") {
+    std::error_code ignored;
+    fs::create_directories(path_.parent_path(), ignored);
+    fd_ = FileDescriptor(::mkostemp(temporary_.data(), O_CLOEXEC));
+    good_ = fd_ >= 0;
+  }
+  CacheFile(const CacheFile&) = delete;
+  CacheFile& operator=(const CacheFile&) = delete;
+  ~CacheFile() {
+    if (fd_ >= 0 && !placed_) ::unlink(temporary_.c_str());
+  }
+
+  void write(ByteView bytes) {
+    while (good_ && !bytes.empty()) {
+      const ssize_t n = ::write(fd_, bytes.data(), bytes.size());
+      good_ = n > 0 || (n < 0 && errno == EINTR);
+      if (n > 0) bytes = bytes.subspan(static_cast<std::size_t>(n));
+    }
+  }
+  void put_in_place() { placed_ = good_ && ::rename(temporary_.c_str(), path_.c_str()) == 0; }
+
+ private:
+  fs::path path_;
+  std::string temporary_;
+  FileDescriptor fd_;
+  bool good_ = false, placed_ = false;
+};
+
 /// That there is no cache is nobody's failure: a full drive, a folder that may not be written, another process at work.
-void store(const KnownList& list, const Key& key, const fs::path& path) try {
+void store(const KnownList& list, const Key& key, const fs::path& path) {
   const std::string facts = facts_of(list);
   Head head{.key = key, .kind = static_cast<std::uint8_t>(list.kind), .sizes_everywhere = list.sizes_everywhere};
   head.algorithms = static_cast<std::uint16_t>(list.algorithms);
@@ -276,16 +310,13 @@ void store(const KnownList& list, const Key& key, const fs::path& path) try {
     if (!array.empty()) head.crc = libdeflate_crc32(head.crc, array.data(), array.size());
     head.crc = libdeflate_crc32(head.crc, zeros.data(), gap(array).size());
   }
-  OutputSet set(Existing::replace, {}, Placed::singly);
-  OutputFile& file = set.add(path);
+  CacheFile file(path);
   file.write(std::as_bytes(std::span(&head, 1)));
   for (const ByteView array : arrays) {
     file.write(array);
     file.write(gap(array));
   }
-  set.commit();
-} catch (const Error& e) {
-  if (e.details.fault == Fault::interrupted) throw;
+  file.put_in_place();
 }
 
 }  // namespace

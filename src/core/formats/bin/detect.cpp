@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <cstring>
 
 #include "opifex/core/base/disc_marks.hpp"
 #include "opifex/core/cd/examine.hpp"
@@ -117,13 +118,14 @@ std::optional<Detected> by_volume_descriptor(const ByteSource& source) {
 /// The first sync with a valid header in the first megabytes.
 std::optional<std::uint64_t> find_sync(const ByteSource& source) {
   const Bytes head = read_up_to(source, 0, kSearchBytes);
-  for (auto at = head.begin();;) {
-    at = std::search(at, head.end(), cd::kSync.begin(), cd::kSync.end());
-    if (at == head.end()) return std::nullopt;
-    const auto offset = static_cast<std::uint64_t>(at - head.begin());
+  for (std::size_t from = 0;;) {
+    // Measured: std::search took a quarter of the time of a check of files without any sync.
+    const void* at = ::memmem(head.data() + from, head.size() - from, cd::kSync.data(), cd::kSync.size());
+    if (!at) return std::nullopt;
+    const auto offset = static_cast<std::size_t>(static_cast<const std::byte*>(at) - head.data());
     const auto s = sector_at(source, offset, false);
     if (s && cd::has_valid_header(*s)) return offset;
-    ++at;
+    from = offset + 1;
   }
 }
 
