@@ -86,7 +86,9 @@ mkdir discs discs/more && cp 'Kestrel Circuit (Disc 1).bin' 'Kestrel Circuit (Di
 cp 'Kestrel Circuit (Disc 2).bin' discs/more/ && printf 'FILE "lost.bin" BINARY\n TRACK 01 AUDIO\n INDEX 01 00:00:00\n' > discs/lost.cue
 shot batch "opifex convert discs/ --to iso --out isos/ --plan" "opifex convert discs/ --to chd --out packed/ --prove --quiet" \
   "opifex convert discs/ --to chd --out packed/ --skip-existing --quiet" "opifex check discs/ --quiet"
-shot chd "opifex convert 'Moth & Lantern.cue' --to chd --out moth.chd --prove" "opifex identify moth.chd"
+shot known "opifex convert 'Moth & Lantern.cue' --to chd --out moth.chd --prove" "opifex lists museum.dat" \
+  "opifex check moth.chd --against museum.dat --hashes sha1 | tail -n 5" \
+  "opifex check discs/ --against museum.dat --quiet | tail -n 16"
 shot files "opifex files 'Moth & Lantern.cue'" "opifex extract 'Moth & Lantern.cue' --into apart/ --check" \
   "opifex build apart/ --as iso --out together.iso --label MOTH --fixed-dates" "opifex check together.iso --same-as apart/" \
   "opifex files together.iso '*.TXT'"

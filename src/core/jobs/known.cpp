@@ -150,10 +150,9 @@ void KnownCollector::add_views(ImageParts& parts, const Image& image, const Chec
     ListedView view{.through = std::move(through), .size_bytes = found.size_bytes, .hashes = found.hashes};
     if (views.empty() || !same_bytes(views.front(), view)) views.push_back(std::move(view));
   };
-  if (result.disc) add_view(fmt::format("what the {} holds", image.format->title), *result.disc);
+  if (result.disc) add_view("the disc inside", *result.disc);
   if (result.rom) add_view("the ROM alone", *result.rom);
-  if (result.whole && image.files.size() == 1)
-    add_view(fmt::format("all tracks in the {} as one bin", image.format->title), *result.whole);
+  if (result.whole && image.files.size() == 1) add_view("the tracks inside, as one bin", *result.whole);
   if (!image.container || result.verdict == Verdict::damaged) return;
   for (const ContainerFact& fact : image.container->facts())
     if (fact.key == "sha1") {
@@ -181,7 +180,7 @@ void KnownCollector::add_tracks(ImageParts& parts, const Image& image, const Che
     const FileCheck as_file{{}, track.size_bytes, track.hashes};
     if (!has_hashes(as_file) || is_file(view)) continue;
     if (result.tracks.size() == 1) {
-      view.through = fmt::format("the track in the {}", image.format->title);
+      view.through = "the track inside";
       lead.views.push_back(std::move(view));
       continue;
     }
@@ -211,6 +210,8 @@ void KnownCollector::add_image(const Source& source, const Image& image, const C
     parts.files.push_back(add(std::move(file), found.path));
   }
   for (const fs::path& part : image.parts) covered_.insert(place_of(part));
+  if (image.format->read_sheet)
+    for (const std::size_t f : parts.files) known_.collection.files[f].image = images_.size();
   add_views(parts, image, result);
   add_tracks(parts, image, result);
   images_.push_back(std::move(parts));
@@ -325,7 +326,8 @@ std::vector<std::string> shortcomings(const KnownList& list, const SetMatch& set
   for (std::size_t i = 0; i < entries.size(); ++i) {
     const EntryMatch& m = set.entries[i];
     const std::string name = printable(list.name(entries[i]));
-    if (m.state == EntryState::missing)
+    // A set is complete without its sheet.
+    if (m.state == EntryState::missing && set.verdict != SetVerdict::complete)
       why.push_back(m.also_at.empty()
                         ? fmt::format("missing: {}", name)
                         : fmt::format("missing: {} (the same content lies in {})", name, printable(m.also_at)));
@@ -361,6 +363,18 @@ bool has_flag(const SetMatch& set, std::string_view flag) {
 
 }  // namespace
 
+/// All tracks of a disc, one by one or as one bin, are those that other files stand for.
+bool KnownCollector::is_copy(const ImageParts& image, const ListMatch& match) const {
+  std::size_t tracks = 0, copies = 0;
+  for (const std::size_t p : image.pieces) {
+    const bool merged = known_.collection.pieces[p].merged;
+    if (merged && match.piece_copies[p]) return true;
+    tracks += merged ? 0U : 1U;
+    copies += !merged && match.piece_copies[p] ? 1U : 0U;
+  }
+  return tracks > 0 && copies == tracks;
+}
+
 KnownAs KnownCollector::judge(const ImageParts& image, std::size_t number) const {
   const KnownList& list = *lists_.lists[number];
   const ListMatch& match = known_.matches[number];
@@ -389,7 +403,7 @@ KnownAs KnownCollector::judge(const ImageParts& image, std::size_t number) const
     }
   const auto& sets = given.empty() ? blamed : given;
   if (sets.empty()) {
-    if (data > 0 && copies == data) as.verdict = KnownVerdict::duplicate;
+    if ((data > 0 && copies == data) || is_copy(image, match)) as.verdict = KnownVerdict::duplicate;
     return as;
   }
   const auto most =

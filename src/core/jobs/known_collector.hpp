@@ -57,6 +57,7 @@ class KnownCollector {
   bool is_wanted(std::uint64_t size) const;
   void sort_files();
   bool all_whole() const;
+  bool is_copy(const ImageParts& image, const ListMatch& match) const;
   KnownAs judge(const ImageParts& image, std::size_t list) const;
 
   const Lists& lists_;

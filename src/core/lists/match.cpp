@@ -195,6 +195,8 @@ class Matcher {
         bound_[piece.unit].insert(set_of(p.entry));
         for (const std::size_t f : piece.files) laid_out_.insert(f);
       }
+    result_.piece_copies.resize(all_.pieces.size());
+    for (const Pair& p : pairs) result_.piece_copies[p.item] = !used[p.item];
   }
 
   std::vector<EntryNumber> sheets_of(SetNumber s) const {
@@ -205,15 +207,39 @@ class Matcher {
     return sheets;
   }
 
-  /// Entries that a sheet may stand for: of the sets that its folder is bound to, and those of its own name.
-  std::vector<EntryNumber> sheets_for(const CollectedFile& file) const {
+  /// Sets that the files of each image were given to.
+  void find_image_sets() {
+    const auto add = [&](const CollectedFile& file, EntryNumber e) {
+      if (file.image) image_sets_[*file.image].insert(set_of(e));
+    };
+    for (const auto& [e, given] : given_)
+      if (!given.piece)
+        add(all_.files[given.item], e);
+      else
+        for (const std::size_t f : all_.pieces[given.item].files) add(all_.files[f], e);
+  }
+
+  /// Where the sheet belongs: to the sets of the files it names; alone, to those of its folder.
+  const std::set<SetNumber>& sets_around(const CollectedFile& file) const {
+    static const std::set<SetNumber> none;
+    if (!file.image) return bound_[file.unit];
+    const auto at = image_sets_.find(*file.image);
+    return at == image_sets_.end() ? none : at->second;
+  }
+
+  std::vector<EntryNumber> sheets_of_name(const CollectedFile& file) const {
     std::vector<EntryNumber> sheets;
-    constexpr std::size_t kMostSets = 1000;  // a folder of everything: the names decide
-    if (bound_[file.unit].size() <= kMostSets)
-      for (const SetNumber s : bound_[file.unit])
-        for (const EntryNumber e : sheets_of(s)) sheets.push_back(e);
     for (const EntryNumber e : entries_named(file.base))
       if (is_sheet(list_.name(list_.entries[e])) && !given_.contains(e)) sheets.push_back(e);
+    return sheets;
+  }
+
+  std::vector<EntryNumber> sheets_around(const CollectedFile& file) const {
+    std::vector<EntryNumber> sheets;
+    constexpr std::size_t kMostSets = 1000;  // a folder of everything: the names decide
+    if (sets_around(file).size() <= kMostSets)
+      for (const SetNumber s : sets_around(file))
+        for (const EntryNumber e : sheets_of(s)) sheets.push_back(e);
     return sheets;
   }
 
@@ -240,19 +266,24 @@ class Matcher {
   }
 
   void give_sheets() {
+    find_image_sets();
     const auto each_free = [&](const auto& action) {
       for (std::uint32_t f = 0; f < all_.files.size(); ++f)
         if (all_.files[f].sheet && !file_given_[f]) action(f, all_.files[f]);
     };
+    const auto give_first = [&](std::uint32_t f, const std::vector<EntryNumber>& sheets, FileVerdict verdict) {
+      if (!sheets.empty() && !file_given_[f]) give_sheet(f, sheets.front(), verdict);
+    };
     each_free([&](std::uint32_t f, const CollectedFile& file) {
-      for (const EntryNumber e : sheets_for(file))
+      std::vector<EntryNumber> sheets = sheets_around(file);
+      for (const EntryNumber e : sheets_of_name(file)) sheets.push_back(e);
+      for (const EntryNumber e : sheets)
         if (!file_given_[f] && is_equivalent(file, e)) give_sheet(f, e, FileVerdict::equivalent);
     });
+    each_free(
+        [&](std::uint32_t f, const CollectedFile& file) { give_first(f, sheets_of_name(file), FileVerdict::differs); });
     each_free([&](std::uint32_t f, const CollectedFile& file) {
-      const bool one_set = bound_[file.unit].size() == 1;
-      for (const EntryNumber e : sheets_for(file))
-        if (!file_given_[f] && (one_set || lower(base_of(e)) == lower(file.base)))
-          give_sheet(f, e, FileVerdict::differs);
+      if (sets_around(file).size() == 1) give_first(f, sheets_around(file), FileVerdict::differs);
     });
   }
 
@@ -347,11 +378,16 @@ class Matcher {
       m.entry = file_duplicate_[f]->entry;
       m.set = set_of(*m.entry);
       m.through = file.views[file_duplicate_[f]->view].through;
-    } else if (bound_[file.unit].size() == 1 && !file.sheet) {
+    } else if (bound_[file.unit].size() == 1 && !file.sheet && !is_of_another(file)) {
       m.verdict = FileVerdict::extra;
       m.set = *bound_[file.unit].begin();
     }
     return m;
+  }
+
+  /// Files of an image that has nothing to do with the set beside it.
+  bool is_of_another(const CollectedFile& file) const {
+    return file.image && !sets_around(file).contains(*bound_[file.unit].begin());
   }
 
   void judge_files() {
@@ -456,6 +492,7 @@ class Matcher {
   std::vector<std::optional<EntryNumber>> file_given_;
   std::vector<std::optional<Pair>> file_duplicate_;  // an entry whose content a file has that was not given to one
   std::set<std::size_t> laid_out_;                   // files of pieces
+  std::map<std::size_t, std::set<SetNumber>> image_sets_;
   std::map<std::uint32_t, FileVerdict> sheet_verdicts_;
   std::unordered_map<EntryNumber, std::uint32_t> blamed_;
   std::set<std::uint32_t> bad_files_;

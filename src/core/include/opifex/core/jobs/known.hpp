@@ -30,7 +30,7 @@ struct KnownAs {
   std::size_t list = 0;  ///< in KnownTold::lists
   KnownVerdict verdict = KnownVerdict::not_known;
   std::optional<std::uint32_t> set = {};
-  std::string through = {};           ///< "what the CHD holds": by what its bytes were compared; empty: as they are
+  std::string through = {};           ///< "the disc inside": what was compared; empty: the files as they are
   bool by_crc = false;                ///< nothing better than a CRC-32 was in the list
   std::vector<std::string> why = {};  ///< in plain words: what is missing, what differs and how
 };

@@ -29,6 +29,8 @@ struct CollectedFile {
   std::size_t unit = 0;  ///< the folder or the archive it lies in
   std::vector<ListedView> views = {};
   std::string unreadable = {};  ///< why; empty: it was read
+  std::optional<std::size_t> image =
+      {};                       ///< files that one sheet names have one number, with the sheet; none: it is alone
   SheetWriter sheet = nullptr;  ///< of a cue sheet
 };
 
@@ -95,6 +97,7 @@ struct SetMatch {
 struct ListMatch {
   std::vector<FileMatch> files;                      ///< one for each of the collection
   std::vector<std::optional<std::uint32_t>> pieces;  ///< the entry that each stands for
+  std::vector<bool> piece_copies;                    ///< it has the content of an entry, which others stand for
   std::vector<SetMatch> sets;                        ///< those of which anything is there, in the order of the list
   std::map<SetVerdict, std::uint64_t> totals;
 };
