@@ -166,11 +166,12 @@ TEST_F(KnownLists, AListThatIsMadeTwiceIsTheSameAndValid) {
   copy_folder(*this / "moth", *this / "elsewhere/moth");
   ASSERT_EQ(cli({"lists", "--make", "elsewhere/moth", "--out", "third.dat"}).exit_code, 0);
   EXPECT_EQ(read_file(*this / "moth.dat"), read_file(*this / "third.dat"));
-  EXPECT_EQ(
-      std::system(fmt::format("cd '{}' && xmllint --noout --nonet --nowarning --dtdvalid '{}/data/schema/datafile.dtd' moth.dat",
-                              folder.path().string(), OPIFEX_SOURCE)
-                      .c_str()),
-      0);
+  EXPECT_EQ(std::system(
+                fmt::format(
+                    "cd '{}' && xmllint --noout --nonet --nowarning --dtdvalid '{}/data/schema/datafile.dtd' moth.dat",
+                    folder.path().string(), OPIFEX_SOURCE)
+                    .c_str()),
+            0);
   EXPECT_EQ(cli({"lists", "--make", "moth", "--out", "moth.dat"}).exit_code, 4) << "it is there already";
   EXPECT_EQ(cli({"lists", "--make", "moth", "--out", "moth/moth.cue", "--overwrite"}).exit_code, 4) << "an input";
   EXPECT_EQ(cli({"lists", "--make", "moth"}).exit_code, 2);
