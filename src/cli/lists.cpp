@@ -12,7 +12,7 @@ namespace {
 void run_lists(Session& session) {
   Reporter reporter(session);
   const Settings& chosen = session.settings();
-  if (chosen.has(jobs::kMake)) return run_job(session, jobs::MakeListJob::of(chosen), reporter);
+  if (chosen.has(jobs::kMake)) return run_job(session, jobs::MakeListJob::of(session.words(), chosen), reporter);
   if (chosen.has(jobs::kMissing)) {
     jobs::MissingJob job = jobs::MissingJob::of(session.words(), chosen);
     job.cache = list_cache_folder();

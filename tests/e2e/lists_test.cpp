@@ -144,6 +144,47 @@ TEST_F(KnownLists, ACopyInAnotherFormatIsACopy) {
   EXPECT_EQ(copies, 2) << results;
 }
 
+TEST_F(KnownLists, WhatCannotBeReadIsNoAnswer) {
+  // Beside a disc that is known lies a file that the drive no longer gives.
+  write_file(*this / "moth/notes.bin", std::string(fs::file_size(*this / "moth/moth (Track 2).bin"), 'n'));
+  int failed = 0;
+  for (int n = 1; n < 100'000; n += 1 + n / 4) {
+    const std::string command = fmt::format(
+        "cd '{}' && ASAN_OPTIONS=verify_asan_link_order=0 LD_PRELOAD='{}' OPIFEX_FAULT_BELOW='{}' "
+        "OPIFEX_FAULT=read:{}:eio '{}' check moth --against moth.dat > told 2>&1",
+        folder.path().string(), OPIFEX_FAULTS, (*this / "moth/notes.bin").string(), n, OPIFEX_PROGRAM);
+    const int status = WEXITSTATUS(std::system(command.c_str()));
+    if (status == 0 && failed > 0) break;  // it is read less often than that
+    EXPECT_TRUE(status == 3 || status == 5) << n << ": " << read_file(*this / "told");
+    ++failed;
+  }
+  EXPECT_GE(failed, 2);
+}
+
+TEST_F(KnownLists, AnArchiveInVolumesIsReadOnce) {
+  pack("whole.tar", "moth");
+  ASSERT_EQ(std::system(fmt::format("cd '{}' && mkdir parts && split -d -a 3 --numeric-suffixes=1 -b 2000000 whole.tar "
+                                    "parts/moth.tar.",
+                                    folder.path().string())
+                            .c_str()),
+            0);
+  const json list = check("parts", "moth.dat", 0)["lists"][0];
+  for (const json& file : list["files"]) EXPECT_EQ(file["verdict"], "good") << file;
+}
+
+TEST_F(KnownLists, WhatWouldBePassedOverIsRefused) {
+  EXPECT_EQ(cli({"check", "moth/moth.cue", "--against", "moth.dat", "--same-as", "kestrel/kestrel.cue"}).exit_code, 2);
+  EXPECT_EQ(cli({"check", "moth/moth.cue", "--against", "moth.dat", "--repair", "--out", "o/"}).exit_code, 2);
+  EXPECT_EQ(cli({"lists", "moth.dat", "--make", "moth", "--out", "x.dat"}).exit_code, 2);
+}
+
+TEST_F(KnownLists, ASplitImageIsKnownAsAWhole) {
+  ASSERT_EQ(cli({"convert", "kestrel/kestrel.cue", "--to", "iso", "--out", "whole/k.iso"}).exit_code, 0);
+  ASSERT_EQ(cli({"lists", "--make", "whole", "--out", "whole.dat"}).exit_code, 0);
+  ASSERT_EQ(cli({"split", "whole/k.iso", "--limit", "300KB", "--out", "split/"}).exit_code, 0);
+  EXPECT_TRUE(is_right(known("split", "whole.dat", 0)));
+}
+
 TEST_F(KnownLists, InOneFolderEachSheetIsThatOfItsOwnDisc) {
   // The other disc's sheet comes first, and neither is as the list has it.
   copy_folder(*this / "moth", *this / "flat");

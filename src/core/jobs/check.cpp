@@ -215,6 +215,7 @@ class CheckRun {
     for (const std::string& word : job_.inputs)
       if (std::filesystem::is_directory(word)) known_->add_folder(word, context_);
     known_->add_members(context_);
+    for (const Error& e : known_->failures()) failed(e);
     const KnownCollector::Known known = known_->finish();
     listener_.result(KnownTold{lists_.lists, lists_.refused, known.collection, known.matches, known.images, !searched_,
                                job_.inputs.size() == 1 ? job_.inputs.front() : ""});
@@ -240,7 +241,21 @@ CheckOutcome run(const CheckJob& job, Listener& listener, JobContext& context) {
   return CheckRun(job, listener, context).run();
 }
 
+namespace {
+
+/// What would otherwise be passed over in silence.
+void refuse_lists(const Settings& settings, const char* job) {
+  if (settings.has(kAgainst))
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = std::string("known lists are asked in a check of their own, not while ") + job,
+                 .hint = "give <against> to a check without it"});
+}
+
+}  // namespace
+
 CompareJob CompareJob::of(std::vector<std::string> inputs, const Settings& settings) {
+  refuse_lists(settings, "comparing");
   return {std::move(inputs), settings.text(kSameAs), ReadRules::of(settings)};
 }
 
@@ -265,6 +280,7 @@ Outcome run(const CompareJob& job, Listener& listener, JobContext& context) {
 }
 
 RepairJob RepairJob::of(const std::vector<std::string>& inputs, const Settings& settings) {
+  refuse_lists(settings, "repairing");
   if (settings.text(kOut).empty())
     throw Error({.fault = Fault::usage,
                  .code = "usage",

@@ -242,6 +242,7 @@ void KnownCollector::add_plain(const fs::path& path, const fs::path& archive, co
   } catch (const Error& e) {
     if (ends_all(e)) throw;
     file.unreadable = e.details.what;
+    failures_.push_back(e);
   }
   add(std::move(file), path);
 }
@@ -263,32 +264,41 @@ void KnownCollector::add_archive(const std::string& path) { archives_.insert(pat
 
 void KnownCollector::add_folder(const std::string& folder, JobContext& context) {
   std::vector<fs::path> files;
-  for (auto at = fs::recursive_directory_iterator(folder, fs::directory_options::skip_permission_denied);
-       at != fs::recursive_directory_iterator(); ++at)
-    if (!at->is_symlink() && at->is_regular_file() && !covered_.contains(place_of(at->path())) &&
+  std::error_code error;
+  fs::recursive_directory_iterator at(folder, fs::directory_options::skip_permission_denied, error);
+  for (; !error && at != fs::recursive_directory_iterator(); at.increment(error)) {
+    std::error_code ignored;
+    if (!at->is_symlink(ignored) && at->is_regular_file(ignored) && !covered_.contains(place_of(at->path())) &&
         !archives_.contains(at->path().string()))
       files.push_back(at->path());
+  }
+  if (error)
+    failures_.push_back(Error({.fault = Fault::device,
+                               .code = "unreadable_folder",
+                               .what = "a folder cannot be looked through: " + error.message(),
+                               .file = folder}));
   std::sort(files.begin(), files.end());
   context.progress.begin("hashing what else is there", 0);
   for (const fs::path& file : files) {
     try {
-      if (open_archive(file, {})) {
+      if (open_archive(file, {}))
         archives_.insert(file.string());
-        continue;
-      }
-      add_plain(file, {}, open_file(file), context);
+      else
+        add_plain(file, {}, open_file(file), context);
     } catch (const Error& e) {
       if (ends_all(e)) throw;
+      failures_.push_back(e);
       add_unreadable(file.string(), e.details.what);
     }
   }
 }
 
 void KnownCollector::add_members(JobContext& context) {
+  std::set<std::string> seen;  // of several volumes each opens the whole
   for (const std::string& path : archives_) {
     const ArchivePtr archive = open_archive(path, {});
-    if (!archive) continue;
-    covered_.insert(place_of(path));
+    if (!archive || !seen.insert(place_of(archive->volumes().front())).second) continue;
+    for (const fs::path& volume : archive->volumes()) covered_.insert(place_of(volume));
     for (std::size_t i = 0; i < archive->members().size(); ++i) {
       const ArchiveMember& member = archive->members()[i];
       const fs::path inside = fs::path(path) / member.name;
@@ -352,9 +362,9 @@ std::vector<std::string> shortcomings(const KnownList& list, const SetMatch& set
 }
 
 const SetMatch* find_set(const ListMatch& match, std::uint32_t set) {
-  for (const SetMatch& s : match.sets)
-    if (s.set == set) return &s;
-  return nullptr;
+  const auto at = std::lower_bound(match.sets.begin(), match.sets.end(), set,
+                                   [](const SetMatch& m, std::uint32_t wanted) { return m.set < wanted; });
+  return at != match.sets.end() && at->set == set ? &*at : nullptr;
 }
 
 bool has_flag(const SetMatch& set, std::string_view flag) {

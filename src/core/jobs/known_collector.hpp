@@ -29,6 +29,9 @@ class KnownCollector {
   /// The members of archives that no image consists of.
   void add_members(JobContext& context);
 
+  /// Files that could not be read, folders that could not be looked through: nothing was learnt of them.
+  const std::vector<Error>& failures() const { return failures_; }
+
   struct Known {
     Collection collection;
     std::vector<ListMatch> matches;
@@ -65,6 +68,7 @@ class KnownCollector {
   std::vector<std::uint64_t> sizes_;  // that any list knows, sorted
   bool any_size_ = false;             // some entry has none
   Known known_;
+  std::vector<Error> failures_;
   std::vector<ImageParts> images_;
   std::map<std::string, std::size_t> units_;  // by place
   std::set<std::string> covered_;             // files that are in the collection

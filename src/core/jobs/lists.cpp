@@ -107,7 +107,13 @@ Outcome run(const MissingJob& job, Listener& listener, JobContext& context) {
   return outcome;
 }
 
-MakeListJob MakeListJob::of(const Settings& settings) {
+MakeListJob MakeListJob::of(const std::vector<std::string>& words, const Settings& settings) {
+  if (!words.empty())
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "a list is made of a folder, and lists are named beside it",
+                 .file = words.front(),
+                 .hint = "leave the lists out"});
   MakeListJob job{.folder = settings.text(kMake), .out = settings.text(kOut), .name = settings.text(kTitle)};
   if (job.out.empty())
     throw Error(

@@ -98,11 +98,13 @@ class Finder {
   void add_folder(const std::string& folder) {
     const std::size_t before = found_.lists.size() + found_.refused.size();
     std::vector<fs::path> files;
-    for (auto at = fs::recursive_directory_iterator(folder, fs::directory_options::skip_permission_denied);
-         at != fs::recursive_directory_iterator(); ++at) {
-      if (at->is_symlink() || !at->is_regular_file()) continue;
-      files.push_back(at->path());
+    std::error_code error;
+    fs::recursive_directory_iterator at(folder, fs::directory_options::skip_permission_denied, error);
+    for (; !error && at != fs::recursive_directory_iterator(); at.increment(error)) {
+      std::error_code ignored;
+      if (!at->is_symlink(ignored) && at->is_regular_file(ignored)) files.push_back(at->path());
     }
+    if (error) throw_system_error("cannot look through the folder", folder, error.value());
     std::sort(files.begin(), files.end());
     for (const fs::path& file : files) add_file(file.string());
     if (found_.lists.size() + found_.refused.size() == before)

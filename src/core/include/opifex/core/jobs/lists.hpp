@@ -50,7 +50,7 @@ struct MakeListJob {
   std::string name = {};  ///< of the list; empty: that of the folder
   ReadRules reading = {};
   WriteRules writing = {};
-  static MakeListJob of(const Settings& settings);
+  static MakeListJob of(const std::vector<std::string>& words, const Settings& settings);
 };
 
 struct ListMade {
