@@ -201,8 +201,8 @@ void ListBuilder::append(ListedEntry entry, std::string_view name) {
     refuse_list(file_, "too_large", line_(), "this list has more than 20 million entries");
   entry.set = static_cast<std::uint32_t>(tables_->sets.size() - 1);
   entry.name = keep(name);
-  entry.unsafe = is_unsafe_name(name);
-  if (entry.unsafe)
+  entry.unsafe = is_unsafe_name(name) ? 1 : 0;
+  if (entry.unsafe != 0)
     problem("unsafe_name", fmt::format("\"{}\" is no name a file may have: compared by content only", shown(name)));
   tables_->entries.push_back(entry);
   ListedSet& set = tables_->sets.back();
@@ -260,7 +260,7 @@ void ListBuilder::add_sum(std::string_view name, ListHash hash, std::string_view
 void ListBuilder::end_set() {
   if (!set_name().empty()) return;
   problem("no_set_name", "a set has no name");
-  tables_->sets.back().unsafe = true;
+  tables_->sets.back().unsafe = 1;
 }
 
 void ListBuilder::judge_set_name() {
@@ -269,7 +269,7 @@ void ListBuilder::judge_set_name() {
   if (is_unsafe_name(name)) {
     problem("unsafe_set_name",
             fmt::format("\"{}\" is no name a folder may have: compared by content only", shown(name)));
-    tables_->sets.back().unsafe = true;
+    tables_->sets.back().unsafe = 1;
   }
   const auto [first, is_new] = sets_.try_emplace(std::hash<std::string_view>{}(name), number);
   if (!is_new && text(tables_->sets[first->second].texts[0]) == name)

@@ -196,7 +196,8 @@ bool is_sound(const KnownList& list) {
   for (const ListedEntry& e : list.entries) {
     if (e.set >= list.sets.size() || !inside(e.name) || !inside(e.serial) || !inside(e.merge)) return false;
     if ((e.hashes & bit(ListHash::sha256)) != 0 && e.sha256 >= list.sha256s.size()) return false;
-    if (e.kind > ListedKind::disk || e.status > ListedStatus::no_dump) return false;
+    if (e.kind > ListedKind::disk || e.status > ListedStatus::no_dump || e.hashes >= 1U << kListHashes.size())
+      return false;
   }
   for (const auto& index : list.by_hash)
     for (const std::uint32_t i : index)

@@ -60,7 +60,7 @@ struct ListedEntry {
   std::uint8_t hashes = 0;  ///< bits of ListHash: which it has
   ListedKind kind = ListedKind::rom;
   ListedStatus status = ListedStatus::good;
-  bool unsafe = false;  ///< the name is no path that may be opened, made or renamed to
+  std::uint8_t unsafe = 0;  ///< 1: the name is no path that may be opened, made or renamed to
 };
 static_assert(sizeof(ListedEntry) == 88);
 
@@ -72,7 +72,7 @@ std::string_view to_string(SetField field);
 struct ListedSet {
   std::array<ListText, kSetFields> texts = {};
   std::uint32_t first = 0, entries = 0;
-  bool unsafe = false;
+  std::uint8_t unsafe = 0;  ///< 1: its name is no path; a byte that a cache may have with any value
   std::array<std::uint8_t, 3> unused = {};
 };
 static_assert(sizeof(ListedSet) == 84);
