@@ -118,7 +118,7 @@ std::optional<Detected> by_volume_descriptor(const ByteSource& source) {
 /// The first sync with a valid header in the first megabytes.
 std::optional<std::uint64_t> find_sync(const ByteSource& source) {
   const Bytes head = read_up_to(source, 0, kSearchBytes);
-  for (std::size_t from = 0;;) {
+  for (std::size_t from = 0; head.size() - from >= cd::kSync.size();) {
     // Measured: std::search took a quarter of the time of a check of files without any sync.
     const void* at = ::memmem(head.data() + from, head.size() - from, cd::kSync.data(), cd::kSync.size());
     if (!at) return std::nullopt;
@@ -127,6 +127,7 @@ std::optional<std::uint64_t> find_sync(const ByteSource& source) {
     if (s && cd::has_valid_header(*s)) return offset;
     from = offset + 1;
   }
+  return std::nullopt;
 }
 
 bool is_mode2_2336(const ByteSource& source) {
