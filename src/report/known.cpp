@@ -77,6 +77,19 @@ Json problems_json(const KnownList& list) {
   return problems;
 }
 
+Json near_json(const KnownAs& as, const KnownList& list) {
+  Json near = Json::array();
+  for (const jobs::NearTold& told : as.near)
+    near.push_back({{"kind", to_string(told.miss.kind)},
+                    {"track", told.track == 0 ? Json() : Json(told.track)},
+                    {"entry", list.name(list.entries[told.miss.entry])},
+                    {"amount", told.miss.amount},
+                    {"filler", or_null(told.miss.filler)},
+                    {"proof", told.miss.proof},
+                    {"message", told.message}});
+  return near;
+}
+
 Json as_json(const KnownAs& as, const jobs::KnownTold& told) {
   const KnownList& list = *told.lists[as.list];
   return {{"verdict", to_string(as.verdict)},
@@ -84,7 +97,9 @@ Json as_json(const KnownAs& as, const jobs::KnownTold& told) {
           {"set", as.set ? Json(list.name(list.sets[*as.set])) : Json()},
           {"through", or_null(as.through)},
           {"by_crc", as.by_crc},
-          {"why", as.why}};
+          {"why", as.why},
+          {"near", near_json(as, list)},
+          {"tried", as.tried}};
 }
 
 std::string verdict_words(const KnownAs& as, const KnownList& list) {
@@ -104,10 +119,22 @@ std::string verdict_words(const KnownAs& as, const KnownList& list) {
       return "known in part, the rest is missing: " + set;
     case KnownVerdict::differs:
       return "near to a known one, and not the same: " + set;
+    case KnownVerdict::not_comparable:
+      return "not comparable with lists of whole dumps";
     case KnownVerdict::not_known:
       return "not known";
   }
   return "";
+}
+
+/// What is missing, what differs, what it is but for something, and what was tried in vain.
+std::string why_lines(const KnownAs& as, const std::string& indent) {
+  std::string text;
+  for (const std::string& why : as.why) text += fmt::format("{}{}\n", indent, why);
+  for (const jobs::NearTold& near : as.near) text += fmt::format("{}{} (by {})\n", indent, near.message, near.miss.proof);
+  if (as.near.empty())
+    for (const std::string& tried : as.tried) text += fmt::format("{}compared in vain: {}\n", indent, tried);
+  return text;
 }
 
 std::string one_image_text(const jobs::KnownImage& image, const jobs::KnownTold& told) {
@@ -120,7 +147,7 @@ std::string one_image_text(const jobs::KnownImage& image, const jobs::KnownTold&
     if (!as.through.empty()) facts.add("Compared", as.through);
     if (as.by_crc) facts.add("Proof", "by CRC-32 alone: the list has nothing better");
     text += facts.text();
-    for (const std::string& why : as.why) text += fmt::format("    {}\n", why);
+    text += why_lines(as, "    ");
   }
   return text;
 }
@@ -181,6 +208,20 @@ std::string totals_words(const ListMatch& match) {
   return fmt::format("{}", fmt::join(words, ", "));
 }
 
+/// Of images that the list does not know: what they would be, but for something.
+std::string closer_text(const jobs::KnownTold& told, std::size_t number) {
+  std::string text;
+  for (const jobs::KnownImage& image : told.images) {
+    const KnownAs& as = image.as[number];
+    if (as.near.empty()) continue;
+    text += fmt::format("  near      {}\n", below(told.folder, image.name));
+    for (const std::string& why : as.why) text += fmt::format("      {}\n", why);
+    for (const jobs::NearTold& near : as.near)
+      text += fmt::format("      {} (by {})\n", near.message, near.miss.proof);
+  }
+  return text;
+}
+
 std::string collection_text(const jobs::KnownTold& told, std::size_t number) {
   const KnownList& list = *told.lists[number];
   const ListMatch& match = told.matches[number];
@@ -191,6 +232,7 @@ std::string collection_text(const jobs::KnownTold& told, std::size_t number) {
                         flags.empty() ? "" : "  (" + flags + ")");
     text += entry_lines(list, set, told.folder);
   }
+  text += closer_text(told, number);
   std::size_t unknown = 0;
   constexpr std::size_t kShown = 20;
   for (std::size_t f = 0; f < match.files.size(); ++f) {
@@ -198,6 +240,9 @@ std::string collection_text(const jobs::KnownTold& told, std::size_t number) {
     if (m.verdict == FileVerdict::duplicate)
       text += fmt::format("  duplicate {}  (what {} holds)\n", below(told.folder, told.collection.files[f].path),
                           printable(list.name(list.entries[*m.entry])));
+    if (m.verdict == FileVerdict::not_comparable)
+      text += fmt::format("  not comparable {}  ({})\n", below(told.folder, told.collection.files[f].path),
+                          told.collection.files[f].not_comparable);
     if (m.verdict != FileVerdict::unknown) continue;
     if (++unknown <= kShown) text += fmt::format("  unknown   {}\n", below(told.folder, told.collection.files[f].path));
   }

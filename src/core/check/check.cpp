@@ -15,6 +15,7 @@
 #include "opifex/core/volumes/file_system.hpp"
 #include "opifex/core/volumes/volume.hpp"
 
+#include "other_forms.hpp"
 #include "rom_judge.hpp"
 #include "sector_judge.hpp"
 #include "stream.hpp"
@@ -68,6 +69,7 @@ class Checker {
       const bool same = container.is_plain() && result_.files.size() == 1;
       const ByteView alone = rom::rom_alone(*facts, bytes);
       result_.rom = {image_.path, alone.size(), same ? result_.files.front().hashes : hashes_of(alone)};
+      add_byte_orders(*facts, alone);
     }
     from_warnings();
     RomJudgement judged = judge_rom(*facts);
@@ -75,6 +77,17 @@ class Checker {
     result_.verdict = std::max(result_.verdict, judged.verdict);
     set_verdict();
     return std::move(result_);
+  }
+
+  /// As other dump programs have it; the file's own order is there already.
+  void add_byte_orders(const rom::Examined& facts, ByteView alone) {
+    using rom::ByteOrder;
+    const bool wanted = options_.wants_whole && options_.wants_whole(alone.size());
+    if (!wanted || !facts.machine || !facts.machine->has_byte_orders() || alone.size() % 4 != 0) return;
+    for (const ByteOrder order : {ByteOrder::swapped, ByteOrder::little})
+      if (order != facts.container.order)
+        result_.others.push_back({0, fmt::format("the ROM in {} byte order", to_string(order)),
+                                  {image_.path, alone.size(), hashes_of(rom::packed(alone, {.order = order}, {}))}});
   }
 
   std::vector<NamedHash> hashes_of(ByteView bytes) const {
@@ -197,38 +210,43 @@ class Checker {
   bool read_all(const Stream& stream) {
     std::vector<SpanHasher> hashers = make_hashers(stream);
     read_blocks(stream, hashers);
+    if (!image_.container) result_.others = others_.finish();
     if (!image_.container) return true;
     // Sectors out of a container come by as it is verified.
-    Watcher watcher(stream, hashers, judge_.get());
+    Watcher watcher(stream, hashers, others_, judge_.get());
     const bool passes_on = image_.cd() || image_.container->decodes_blocks();
     const auto problems = image_.container->verify(context_, passes_on ? &watcher : nullptr);
     if (!problems.empty()) container_is_damaged(problems);
+    if (problems.empty()) result_.others = others_.finish();
     return problems.empty();
   }
 
   /// Passes the sectors of a container on.
   class Watcher final : public DecodedSectors {
    public:
-    Watcher(const Stream& stream, std::vector<SpanHasher>& hashers, SectorJudge* judge)
-        : judge_(judge), disc_at_(stream.disc.first) {
+    Watcher(const Stream& stream, std::vector<SpanHasher>& hashers, OtherForms& others, SectorJudge* judge)
+        : judge_(judge), others_(others), disc_at_(stream.disc.first) {
       for (const StreamRun& s : stream.stretches)
         if (s.decoded) places_[s.extent] = s.at;
       for (SpanHasher& hasher : hashers)
         for (std::size_t lane = 0; lane < hasher.lanes(); ++lane) lanes_.emplace_back(&hasher, lane);
     }
     void judge(const DecodedRun& run) override { judge_->judge(run); }
-    std::size_t lanes() const override { return lanes_.size(); }
+    std::size_t lanes() const override { return lanes_.size() + others_.lanes(); }
     void hash(std::size_t lane, const StoredRun& run) override {
+      if (lane >= lanes_.size()) return others_.sectors(lane - lanes_.size(), *run.extent, run.lba, run.sectors);
       const auto before = static_cast<std::uint64_t>(run.lba - run.extent->lba) * stored_bytes(run.extent->form);
       lanes_[lane].first->update(lanes_[lane].second, places_.at(run.extent) + before, run.sectors);
     }
 
     void hash_blocks(std::size_t lane, std::uint64_t at, ByteView bytes) override {
+      if (lane >= lanes_.size()) return others_.blocks(lane - lanes_.size(), at, bytes);
       lanes_[lane].first->update(lanes_[lane].second, disc_at_ + at, bytes);
     }
 
    private:
     SectorJudge* judge_;
+    OtherForms& others_;
     std::uint64_t disc_at_;                          // of a disc of blocks, in the stream
     std::map<const Extent*, std::uint64_t> places_;  // in the stream
     std::vector<std::pair<SpanHasher*, std::size_t>> lanes_;
@@ -265,8 +283,18 @@ class Checker {
       for (std::size_t lane = 0; lane < hasher.lanes(); ++lane)
         flow.consume.emplace_back(
             [&hasher, &blocks, lane](const FlowBlock& b) { hasher.update(lane, blocks[b.index].at, b.data); });
+    for (std::size_t lane = 0; lane < others_.lanes(); ++lane)
+      flow.consume.emplace_back([this, &stream, &blocks, lane](const FlowBlock& b) {
+        pass_on(lane, stream, blocks[b.index], b.data);
+      });
     flow.consume.emplace_back([&](const FlowBlock& b) { context_.progress.done_bytes += blocks[b.index].size_bytes; });
     run_flow(flow, context_);
+  }
+
+  void pass_on(std::size_t lane, const Stream& stream, const StreamRun& block, ByteView data) {
+    if (block.extent) return others_.sectors(lane, *block.extent, block.lba, data);
+    const auto [begin, end] = image_.container || stream.files.empty() ? stream.disc : stream.files.front();
+    if (!image_.cd() && block.at >= begin && block.at < end) others_.blocks(lane, block.at - begin, data);
   }
 
   static bool is_hole(const StreamRun& s, std::uint64_t done, std::uint64_t size) {
@@ -483,6 +511,7 @@ class Checker {
   bool container_sound_ = true;
   bool judged_ = false;        // a file system was looked at
   std::string unlisted_ = {};  // or why there is none
+  OtherForms others_{image_, options_};
   std::optional<WiiTree> tree_;
   std::unique_ptr<SectorJudge> judge_ = image_.cd() ? std::make_unique<SectorJudge>(*image_.cd()) : nullptr;
 };

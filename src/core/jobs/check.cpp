@@ -216,7 +216,7 @@ class CheckRun {
       if (std::filesystem::is_directory(word)) known_->add_folder(word, context_);
     known_->add_members(context_);
     for (const Error& e : known_->failures()) failed(e);
-    const KnownCollector::Known known = known_->finish();
+    const KnownCollector::Known known = known_->finish(context_);
     listener_.result(KnownTold{lists_.lists, lists_.refused, known.collection, known.matches, known.images, !searched_,
                                job_.inputs.size() == 1 ? job_.inputs.front() : ""});
     outcome_.good = outcome_.good && known.good;

@@ -4,6 +4,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/container.hpp"
 
+#include "comparable.hpp"
 #include "known_collector.hpp"
 
 namespace opifex::jobs {
@@ -56,8 +57,8 @@ bool same_bytes(const ListedView& a, const ListedView& b) {
 }  // namespace
 
 std::string_view to_string(KnownVerdict verdict) {
-  constexpr std::array<std::string_view, 8> kWords{"known",     "renamed",      "extra",   "duplicate",
-                                                   "known_bad", "part_missing", "differs", "not_known"};
+  constexpr std::array<std::string_view, 9> kWords{
+      "known", "renamed", "extra", "duplicate", "known_bad", "part_missing", "differs", "not_comparable", "not_known"};
   return kWords[static_cast<std::size_t>(verdict)];
 }
 
@@ -144,6 +145,8 @@ void KnownCollector::add_views(ImageParts& parts, const Image& image, const Chec
   const auto first = std::find_if(parts.files.begin(), parts.files.end(),
                                   [&](std::size_t f) { return known_.collection.files[f].path != parts.sheet; });
   if (first == parts.files.end()) return;
+  parts.incomparable = why_not_comparable(image);
+  known_.collection.files[*first].not_comparable = parts.incomparable;
   std::vector<ListedView>& views = known_.collection.files[*first].views;
   const auto add_view = [&](std::string through, const FileCheck& found) {
     if (!has_hashes(found)) return;
@@ -152,6 +155,8 @@ void KnownCollector::add_views(ImageParts& parts, const Image& image, const Chec
   };
   if (result.disc) add_view("the disc inside", *result.disc);
   if (result.rom) add_view("the ROM alone", *result.rom);
+  for (const OtherForm& other : result.others)
+    if (other.track == 0 || result.tracks.size() == 1) add_view(other.through, other.file);
   if (result.whole && image.files.size() == 1) add_view("the tracks inside, as one bin", *result.whole);
   if (!image.container || result.verdict == Verdict::damaged) return;
   for (const ContainerFact& fact : image.container->facts())
@@ -162,6 +167,19 @@ void KnownCollector::add_views(ImageParts& parts, const Image& image, const Chec
       views.push_back(std::move(view));
     }
 }
+
+namespace {
+
+/// Of the files of an image, by number in the collection, those that the track lies in.
+std::vector<std::size_t> files_of(const Image& image, int track, const std::vector<std::size_t>& files) {
+  if (!image.cd() || image.container || files.size() != image.files.size()) return files;
+  std::vector<std::size_t> its;
+  for (const Extent& e : image.cd()->extents())
+    if (e.track == track && (its.empty() || its.back() != files[e.file])) its.push_back(files[e.file]);
+  return its;
+}
+
+}  // namespace
 
 void KnownCollector::add_tracks(ImageParts& parts, const Image& image, const CheckResult& result) {
   std::vector<std::size_t> data;
@@ -184,10 +202,20 @@ void KnownCollector::add_tracks(ImageParts& parts, const Image& image, const Che
       lead.views.push_back(std::move(view));
       continue;
     }
-    CollectedPiece piece{
-        .path = fmt::format("{}#track{:02}", lead.path, track.number), .files = data, .unit = lead.unit};
+    CollectedPiece piece{.path = fmt::format("{}#track{:02}", lead.path, track.number),
+                         .files = files_of(image, track.number, data),
+                         .unit = lead.unit};
     if (data.size() > 1) piece.path = fmt::format("{}#track{:02}", parts.sheet, track.number);
     piece.view = std::move(view);
+    parts.pieces.push_back(known_.collection.pieces.size());
+    known_.collection.pieces.push_back(std::move(piece));
+  }
+  for (const OtherForm& other : result.others) {
+    if (other.track == 0 || result.tracks.size() == 1 || !has_hashes(other.file)) continue;
+    CollectedPiece piece{.path = fmt::format("{}#track{:02}-whole", lead.path, other.track),
+                         .files = files_of(image, other.track, data),
+                         .unit = lead.unit,
+                         .view = {.size_bytes = other.file.size_bytes, .hashes = other.file.hashes}};
     parts.pieces.push_back(known_.collection.pieces.size());
     known_.collection.pieces.push_back(std::move(piece));
   }
@@ -198,6 +226,27 @@ void KnownCollector::add_tracks(ImageParts& parts, const Image& image, const Che
     known_.collection.pieces.push_back(std::move(piece));
   }
 }
+
+namespace {
+
+std::vector<TrackFacts> track_facts(const Image& image, const CheckResult& result) {
+  std::vector<TrackFacts> tracks;
+  for (const TrackCheck& t : result.tracks) {
+    TrackFacts track{.number = t.number, .audio = t.mode.is_audio()};
+    for (const Extent& e : image.cd()->extents())
+      if (e.track == t.number) {
+        track.first = e.lba;
+        break;
+      }
+    for (const DamagedRange& range : t.ranges)
+      if (range.damage != cd::Damage::none && !track.damaged) track.damaged = range.first;
+    track.view = {.size_bytes = t.size_bytes, .hashes = t.hashes};
+    tracks.push_back(std::move(track));
+  }
+  return tracks;
+}
+
+}  // namespace
 
 void KnownCollector::add_image(const Source& source, const Image& image, const CheckResult& result) {
   ImageParts parts{.name = source.name, .files = {}, .pieces = {}, .sheet = {}};
@@ -210,6 +259,8 @@ void KnownCollector::add_image(const Source& source, const Image& image, const C
     parts.files.push_back(add(std::move(file), found.path));
   }
   for (const fs::path& part : image.parts) covered_.insert(place_of(part));
+  parts.source = source;
+  parts.tracks = track_facts(image, result);
   if (image.format->read_sheet)
     for (const std::size_t f : parts.files) known_.collection.files[f].image = images_.size();
   add_views(parts, image, result);
@@ -413,7 +464,12 @@ KnownAs KnownCollector::judge(const ImageParts& image, std::size_t number) const
     }
   const auto& sets = given.empty() ? blamed : given;
   if (sets.empty()) {
-    if ((data > 0 && copies == data) || is_copy(image, match)) as.verdict = KnownVerdict::duplicate;
+    if ((data > 0 && copies == data) || is_copy(image, match)) {
+      as.verdict = KnownVerdict::duplicate;
+    } else if (!image.incomparable.empty()) {
+      as.verdict = KnownVerdict::not_comparable;
+      as.why.push_back(image.incomparable);
+    }
     return as;
   }
   const auto most =
@@ -463,12 +519,30 @@ bool KnownCollector::all_whole() const {
   return any && good;
 }
 
-KnownCollector::Known KnownCollector::finish() {
+/// What is known needs no second look; what is not comparable would give nothing by one.
+void KnownCollector::explain(const ImageParts& parts, KnownImage& image, WhyNot& why) const {
+  Unknown unknown{.name = parts.name, .source = parts.source ? &*parts.source : nullptr, .tracks = parts.tracks};
+  for (const std::size_t f : parts.files) {
+    const CollectedFile& file = known_.collection.files[f];
+    unknown.called.push_back(file.base);
+    unknown.called.push_back(known_.collection.units[file.unit]);
+  }
+  for (KnownAs& as : image.as)
+    if (as.verdict >= KnownVerdict::part_missing && as.verdict != KnownVerdict::not_comparable)
+      why.explain(unknown, as);
+}
+
+KnownCollector::Known KnownCollector::finish(JobContext& context) {
+  context.progress.begin("looking closer at what is not known", 0);
+  WhyNot why(lists_.lists, context);
   sort_files();
   for (const KnownListPtr& list : lists_.lists) known_.matches.push_back(match(*list, known_.collection));
   for (const ImageParts& parts : images_) {
     KnownImage image{.name = parts.name, .best = {}, .as = {}, .checked = parts.checked};
     for (std::size_t i = 0; i < lists_.lists.size(); ++i) image.as.push_back(judge(parts, i));
+    const bool known = std::any_of(image.as.begin(), image.as.end(),
+                                   [](const KnownAs& as) { return as.verdict < KnownVerdict::part_missing; });
+    if (!known) explain(parts, image, why);
     if (!image.as.empty())
       image.best = *std::min_element(image.as.begin(), image.as.end(),
                                      [](const KnownAs& a, const KnownAs& b) { return a.verdict < b.verdict; });

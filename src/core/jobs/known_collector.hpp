@@ -8,6 +8,8 @@
 #include "opifex/core/jobs/known.hpp"
 #include "opifex/core/jobs/sources.hpp"
 
+#include "known_why.hpp"
+
 namespace opifex::jobs {
 
 /// Takes what a check has found, image by image, and then what else lies in the folders.
@@ -38,7 +40,7 @@ class KnownCollector {
     std::vector<KnownImage> images;
     bool good = true;  ///< every image is known, and no set is there in part
   };
-  Known finish();
+  Known finish(JobContext& context);
 
  private:
   struct ImageParts {
@@ -46,6 +48,9 @@ class KnownCollector {
     std::vector<std::size_t> files, pieces;  // of the collection
     std::string sheet;
     bool checked = true;
+    std::optional<Source> source = {};          // none: a file that is no image
+    std::vector<TrackFacts> tracks = {};        // of a CD
+    std::string incomparable = {};  // why lists of whole dumps cannot know it
   };
   std::size_t unit_of(const std::filesystem::path& folder, const std::string& name);
   std::size_t unit_of_archive(const std::filesystem::path& archive);
@@ -61,6 +66,7 @@ class KnownCollector {
   void sort_files();
   bool all_whole() const;
   bool is_copy(const ImageParts& image, const ListMatch& match) const;
+  void explain(const ImageParts& parts, KnownImage& image, WhyNot& why) const;
   KnownAs judge(const ImageParts& image, std::size_t list) const;
 
   const Lists& lists_;

@@ -308,7 +308,9 @@ class Matcher {
     };
     std::vector<Named> named;
     for (std::uint32_t f = 0; f < all_.files.size(); ++f) {
-      if (file_given_[f] || laid_out_.contains(f)) continue;
+      // What is not all there has other content than the list for a reason: that makes it no bad dump.
+      const bool can_be_bad = all_.files[f].not_comparable.empty();
+      if (file_given_[f] || laid_out_.contains(f) || !can_be_bad) continue;
       const auto entries = entries_named(all_.files[f].base);
       constexpr std::size_t kMost = 64;  // "track01.bin": only its own folder's set can be meant
       for (const EntryNumber e : entries)
@@ -378,6 +380,8 @@ class Matcher {
       m.entry = file_duplicate_[f]->entry;
       m.set = set_of(*m.entry);
       m.through = file.views[file_duplicate_[f]->view].through;
+    } else if (!file.not_comparable.empty()) {
+      m.verdict = FileVerdict::not_comparable;
     } else if (bound_[file.unit].size() == 1 && !file.sheet && !is_of_another(file)) {
       m.verdict = FileVerdict::extra;
       m.set = *bound_[file.unit].begin();
@@ -503,8 +507,9 @@ class Matcher {
 }  // namespace
 
 std::string_view to_string(FileVerdict verdict) {
-  constexpr std::array<std::string_view, 9> kWords{"good",   "renamed",    "bad",     "duplicate", "extra",
-                                                   "layout", "equivalent", "differs", "unknown"};
+  constexpr std::array<std::string_view, 10> kWords{
+      "good",   "renamed",    "bad",     "duplicate", "extra",
+      "layout", "equivalent", "differs", "unknown",   "not_comparable"};
   return kWords[static_cast<std::size_t>(verdict)];
 }
 

@@ -67,6 +67,14 @@ struct FileCheck {
   std::vector<NamedHash> hashes = {};
 };
 
+/// A file that holds the same in a form that this image does not have: a bin of whole sectors of an ISO's user data, a
+/// ROM in another order of its bytes.
+struct OtherForm {
+  int track = 0;        ///< of a CD; 0: the whole image
+  std::string through;  ///< for people
+  FileCheck file;
+};
+
 struct CheckResult {
   Verdict verdict = Verdict::intact;
   std::vector<FileCheck> files;
@@ -75,6 +83,7 @@ struct CheckResult {
   std::optional<FileCheck> whole;
   /// The ROM alone, as the console sees it: without what dump programs put around it.
   std::optional<FileCheck> rom;
+  std::vector<OtherForm> others;  ///< only of sizes that CheckOptions::wants_whole asks for
   std::shared_ptr<const rom::Examined> rom_facts;  ///< null: no ROM
   std::vector<TrackCheck> tracks;
   std::vector<Finding> findings;
@@ -90,7 +99,8 @@ struct CheckOptions {
   std::vector<std::string> hashes = {"crc32", "md5", "sha1"};
   CheckDepth depth = CheckDepth::everything;
   const std::vector<Volume>* volumes = nullptr;  ///< the image's file systems, if they are read already
-  /// Whether anybody knows a bin of this size: hashing a CD as one costs as much again. Null: nobody does.
+  /// Whether anybody knows a file of this size: hashing a CD as one bin, or in another form, costs as much again. Null:
+  /// nobody does.
   std::function<bool(std::uint64_t size_bytes)> wants_whole = nullptr;
 };
 

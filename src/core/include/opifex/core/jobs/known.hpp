@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "opifex/core/lists/close_look.hpp"
 #include "opifex/core/lists/match.hpp"
 #include "opifex/core/lists/read_list.hpp"
 
@@ -19,11 +20,19 @@ enum class KnownVerdict {
   known_bad,     ///< complete, and the list itself says that this dump is damaged
   part_missing,  ///< some of the set is here
   differs,       ///< its name is known, its content is not
+  not_comparable,  ///< parts of the disc were left out of it: its own hash cannot come out
   not_known
 };
 std::string_view to_string(KnownVerdict verdict);
 /// True where all of it is known to be right.
 bool is_known(KnownVerdict verdict);
+
+/// Something of it is what a list has, but for something.
+struct NearTold {
+  int track = 0;  ///< 0: the whole file or disc
+  NearMiss miss;
+  std::string message;
+};
 
 /// How one image stands in one list.
 struct KnownAs {
@@ -33,6 +42,8 @@ struct KnownAs {
   std::string through = {};           ///< "the disc inside": what was compared; empty: the files as they are
   bool by_crc = false;                ///< nothing better than a CRC-32 was in the list
   std::vector<std::string> why = {};  ///< in plain words: what is missing, what differs and how
+  std::vector<NearTold> near = {};    ///< what it would be known as, but for something
+  std::vector<std::string> tried = {};  ///< how it was compared beyond its hashes
 };
 
 struct KnownImage {

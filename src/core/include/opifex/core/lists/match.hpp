@@ -28,7 +28,8 @@ struct CollectedFile {
   std::string base;      ///< the last part of it
   std::size_t unit = 0;  ///< the folder or the archive it lies in
   std::vector<ListedView> views = {};
-  std::string unreadable = {};  ///< why; empty: it was read
+  std::string unreadable = {};      ///< why; empty: it was read
+  std::string not_comparable = {};  ///< why no list of whole dumps can know it ("scrubbed: ..."); empty: it can be
   std::optional<std::size_t> image =
       {};                       ///< files that one sheet names have one number, with the sheet; none: it is alone
   SheetWriter sheet = nullptr;  ///< of a cue sheet
@@ -49,7 +50,7 @@ struct Collection {
   std::vector<CollectedPiece> pieces;
 };
 
-enum class FileVerdict { good, renamed, bad, duplicate, extra, layout, equivalent, differs, unknown };
+enum class FileVerdict { good, renamed, bad, duplicate, extra, layout, equivalent, differs, unknown, not_comparable };
 std::string_view to_string(FileVerdict verdict);
 
 enum class EntryState { good, renamed, bad, missing, nodump, unverifiable, equivalent, differs };

@@ -1,0 +1,252 @@
+#include "known_why.hpp"
+
+#include <algorithm>
+#include <set>
+
+#include "opifex/core/base/text.hpp"
+#include "opifex/core/image/format.hpp"
+#include "opifex/core/platforms/identity.hpp"
+
+namespace opifex::jobs {
+
+namespace {
+
+/// All stored sectors of a disc, one track behind the other: what one bin of it would be.
+class StoredTracks final : public ByteSource {
+ public:
+  explicit StoredTracks(CdImagePtr disc) : disc_(std::move(disc)) {
+    for (const Extent& e : disc_->extents()) starts_.push_back(size_), size_ += e.size_bytes();
+  }
+
+  std::uint64_t size() const override { return size_; }
+  std::string name() const override { return "the tracks of the disc"; }
+  void read_at(std::uint64_t offset, std::span<std::byte> out) const override {
+    auto at = static_cast<std::size_t>(std::upper_bound(starts_.begin(), starts_.end(), offset) - starts_.begin()) - 1;
+    for (; !out.empty(); ++at) {
+      const Extent& e = disc_->extents().at(at);
+      const std::uint64_t inside = offset - starts_[at];
+      const auto size = static_cast<std::size_t>(std::min<std::uint64_t>(out.size(), e.size_bytes() - inside));
+      read_extent(e, inside, out.first(size));
+      out = out.subspan(size);
+      offset += size;
+    }
+  }
+
+  /// Where the track lies among them.
+  std::pair<std::uint64_t, std::uint64_t> range_of(int track) const {
+    std::uint64_t first = 0, end = 0;
+    for (std::size_t i = 0; i < starts_.size(); ++i) {
+      const Extent& e = disc_->extents()[i];
+      if (e.track != track) continue;
+      if (end == 0) first = starts_[i];
+      end = starts_[i] + e.size_bytes();
+    }
+    return {first, end};
+  }
+
+ private:
+  void read_extent(const Extent& e, std::uint64_t inside, std::span<std::byte> out) const {
+    const std::uint64_t each = stored_bytes(e.form), skip = inside % each;
+    const auto sectors = static_cast<std::uint32_t>((skip + out.size() + each - 1) / each);
+    Bytes whole(sectors * each);
+    disc_->read(SectorForm::stored, e.lba + static_cast<cd::Lba>(inside / each), sectors, whole);
+    std::copy_n(whole.begin() + static_cast<std::ptrdiff_t>(skip), out.size(), out.begin());
+  }
+
+  CdImagePtr disc_;
+  std::vector<std::uint64_t> starts_;
+  std::uint64_t size_ = 0;
+};
+
+/// Letters and digits alone: "PRXS-001.01" and "PRXS_00101" are one serial.
+std::string serial_key(std::string_view serial) {
+  std::string key;
+  for (const char c : fold_case(serial))
+    if ((c >= '0' && c <= '9') || (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z')) key += c;
+  return key;
+}
+
+/// What stands before the region, the disc and the revision, without the ending of a file.
+std::string title_key(std::string_view name) {
+  const std::size_t at = name.find(" (");
+  if (at != name.npos) return fold_case(name.substr(0, at));
+  const std::size_t dot = name.rfind('.');
+  return fold_case(dot == name.npos || dot == 0 || name.size() - dot > 6 ? name : name.substr(0, dot));
+}
+
+std::string amount_text(std::int64_t bytes, std::uint32_t unit) {
+  const auto n = static_cast<std::uint64_t>(bytes);
+  if (unit > 1 && n % unit == 0) return plural(n / unit, "sector");
+  return n == 1 ? "1 byte" : grouped(n) + " bytes";
+}
+
+std::string message_of(const NearMiss& miss, std::uint32_t unit, const std::string& entry) {
+  const std::string amount = amount_text(miss.amount, unit);
+  switch (miss.kind) {
+    case NearKind::audio_offset:
+      return fmt::format("the music of {}, {} samples {}", entry, grouped(static_cast<std::uint64_t>(std::abs(miss.amount))),
+                         miss.amount > 0 ? "later" : "earlier");
+    case NearKind::too_long:
+      return fmt::format("{}, over-dumped: {} follow its end ({})", entry, amount, miss.filler);
+    case NearKind::too_short:
+      return miss.filler.starts_with("in the")
+                 ? fmt::format("{}, whose last {} lie {}", entry, amount, miss.filler)
+                 : fmt::format("{}, without the padding at its end: {} ({}) are missing", entry, amount, miss.filler);
+    case NearKind::leading:
+      return unit > 1 ? fmt::format("{}, with {} before it that the list does not have ({})", entry, amount, miss.filler)
+                      : fmt::format("{}, behind a header of {} that is none of it", entry, amount);
+    case NearKind::pregap:
+      return fmt::format("{}, without {} of its pregap ({})", entry, amount, miss.filler);
+    case NearKind::byte_order:
+      return fmt::format("{}, with the bytes of each {}-bit word the other way round", entry, miss.amount * 8);
+  }
+  return {};
+}
+
+bool is_in(const KnownList& list, const ListedView& view) { return !entries_of_content(list, view).empty(); }
+
+}  // namespace
+
+const WhyNot::Index& WhyNot::index_of(std::size_t number) {
+  const auto at = indexes_.find(number);
+  if (at != indexes_.end()) return at->second;
+  const KnownList& list = *lists_[number];
+  Index index{EntriesBySize(list), {}, {}};
+  for (std::uint32_t s = 0; s < list.sets.size(); ++s) {
+    const ListedSet& set = list.sets[s];
+    index.titles.emplace(title_key(list.name(set)), s);
+    std::set<std::string> serials{serial_key(list.text(set, SetField::serial))};
+    for (const ListedEntry& e : list.entries_of(set)) serials.insert(serial_key(list.text(e.serial)));
+    for (const std::string& serial : serials)
+      if (!serial.empty()) index.serials.emplace(serial, s);
+  }
+  return indexes_.emplace(number, std::move(index)).first->second;
+}
+
+WhyNot::Related WhyNot::related(const Unknown& unknown, const Image* image, const KnownAs& as) {
+  const Index& index = index_of(as.list);
+  Related related;
+  constexpr std::size_t kMost = 64;  // "Demo (...)": of very many sets of one title none is meant
+  const auto add = [&](std::uint32_t set) {
+    auto& all = related.sets;
+    if (all.size() < kMost && std::find(all.begin(), all.end(), set) == all.end()) all.push_back(set);
+  };
+  if (as.set) add(*as.set);
+  if (image && (image->cd() || image->blocks() || std::holds_alternative<RomContent>(image->content)))
+    related.serial = identify_platform(*image).serial;
+  const auto [from, to] = index.serials.equal_range(serial_key(related.serial));
+  if (!related.serial.empty())
+    for (auto at = from; at != to; ++at) related.by_serial.push_back(at->second), add(at->second);
+  std::set<std::string> keys;
+  for (const std::string& name : unknown.called) keys.insert(title_key(name));
+  for (const std::string& key : keys) {
+    const auto [first, last] = index.titles.equal_range(key);
+    if (key.empty()) continue;
+    for (auto at = first; at != last; ++at) related.by_title.push_back(at->second), add(at->second);
+  }
+  return related;
+}
+
+/// Another revision of what is known.
+void WhyNot::tell_related(const Related& related, KnownAs& as) const {
+  const KnownList& list = *lists_[as.list];
+  const auto names = [&](const std::vector<std::uint32_t>& sets) {
+    constexpr std::size_t kShown = 3;
+    std::string text;
+    for (std::size_t i = 0; i < sets.size() && i < kShown; ++i)
+      text += (i > 0 ? ", " : "") + printable(list.name(list.sets[sets[i]]));
+    if (sets.size() > kShown) text += fmt::format(" and {} more", sets.size() - kShown);
+    return text;
+  };
+  if (!related.by_serial.empty())
+    as.why.push_back(fmt::format("the list knows the serial {}: {}{}", printable(related.serial),
+                                 names(related.by_serial), as.set ? "" : "; this is another revision of it, or a bad dump"));
+  else if (!as.set && !related.by_title.empty())
+    as.why.push_back(fmt::format("of this title the list knows: {}; this may be another revision, or a bad dump",
+                                 names(related.by_title)));
+}
+
+/// Which track differs, where it begins, and where its check has found the first damage.
+void WhyNot::tell_places(const Unknown& unknown, KnownAs& as) const {
+  if (!as.set || unknown.tracks.size() < 2) return;
+  const KnownList& list = *lists_[as.list];
+  for (const TrackFacts& track : unknown.tracks) {
+    if (track.view.hashes.empty() || is_in(list, track.view)) continue;
+    std::string text = fmt::format("track {} differs: it begins at {} (LBA {})", track.number,
+                                   cd::to_string(cd::msf_of_lba(track.first)), track.first);
+    if (track.damaged)
+      text += fmt::format("; its first damaged sector is at {} (LBA {})",
+                          cd::to_string(cd::msf_of_lba(*track.damaged)), *track.damaged);
+    as.why.push_back(std::move(text));
+  }
+}
+
+void WhyNot::tell(int track, std::uint32_t unit, const CloseLook& look, KnownAs& as) const {
+  const KnownList& list = *lists_[as.list];
+  const std::string what = track > 0 ? fmt::format("track {} is ", track) : "it is ";
+  for (const NearMiss& miss : look.found)
+    as.near.push_back(
+        {track, miss, what + message_of(miss, unit, printable(list.name(list.entries[miss.entry])))});
+  for (const std::string& tried : look.tried)
+    as.tried.push_back(track > 0 ? fmt::format("track {}: {}", track, tried) : tried);
+}
+
+/// One offset of the drive moves all music of a disc alike.
+void WhyNot::tell_offsets(KnownAs& as) const {
+  std::map<std::int64_t, std::size_t> tracks;
+  for (const NearTold& near : as.near)
+    if (near.miss.kind == NearKind::audio_offset) ++tracks[near.miss.amount];
+  for (const auto& [samples, count] : tracks)
+    as.why.push_back(fmt::format(
+        "an audio offset of {:+} samples: at that shift {} of it {} the list's; what is so is moved, not damaged", samples,
+        plural(count, "track"), count == 1 ? "is" : "are"));
+}
+
+void WhyNot::look_at_tracks(const Unknown& unknown, const Image& image, const Related& related, KnownAs& as) {
+  const KnownList& list = *lists_[as.list];
+  const auto all = std::make_shared<StoredTracks>(image.cd());
+  for (std::size_t i = 0; i < unknown.tracks.size(); ++i) {
+    const TrackFacts& track = unknown.tracks[i];
+    if (track.view.hashes.empty() || is_in(list, track.view)) continue;
+    LookAt at{.all = all, .audio = track.audio};
+    std::tie(at.begin, at.end) = all->range_of(track.number);
+    if (at.end <= at.begin || at.end - at.begin != track.view.size_bytes) continue;
+    const std::uint64_t sectors = image.cd()->extent_at(track.first) ? stored_bytes(image.cd()->extent_at(track.first)->form) : 1;
+    at.unit_bytes = static_cast<std::uint32_t>(sectors);
+    std::size_t from = i, to = i;
+    while (track.audio && from > 0 && unknown.tracks[from - 1].audio) --from;
+    while (track.audio && to + 1 < unknown.tracks.size() && unknown.tracks[to + 1].audio) ++to;
+    at.music_begin = all->range_of(unknown.tracks[from].number).first;
+    at.music_end = all->range_of(unknown.tracks[to].number).second;
+    tell(track.number, at.unit_bytes, look_closer(index_of(as.list).sizes, related.sets, at, context_), as);
+  }
+}
+
+void WhyNot::look_at_file(const SourcePtr& bytes, const Related& related, KnownAs& as) {
+  if (bytes->size() == 0) return;
+  tell(0, 1, look_closer(index_of(as.list).sizes, related.sets, {.all = bytes, .end = bytes->size()}, context_), as);
+}
+
+void WhyNot::explain(const Unknown& unknown, KnownAs& as) {
+  try {
+    std::optional<Image> image;
+    if (unknown.source) image = open_source(unknown.source->input);
+    const Related found = related(unknown, image ? &*image : nullptr, as);
+    tell_related(found, as);
+    tell_places(unknown, as);
+    if (!image)
+      look_at_file(open_file(unknown.name), found, as);
+    else if (image->cd())
+      look_at_tracks(unknown, *image, found, as);
+    else if (image->blocks())
+      look_at_file(image->stored_blocks(), found, as);
+    else if (image->files.size() == 1 && image->files.front().source)
+      look_at_file(image->files.front().source, found, as);
+    tell_offsets(as);
+  } catch (const Error& e) {
+    if (ends_all(e)) throw;
+    as.tried.push_back("no closer: " + e.details.what);
+  }
+}
+
+}  // namespace opifex::jobs
