@@ -8,6 +8,7 @@
 #include "opifex/core/jobs/dump.hpp"
 #include "opifex/core/jobs/identify.hpp"
 #include "opifex/core/jobs/rename.hpp"
+#include "opifex/core/jobs/rename_by.hpp"
 #include "opifex/core/jobs/rescue.hpp"
 #include "opifex/core/jobs/settings.hpp"
 #include "opifex/report/archive.hpp"
@@ -16,6 +17,7 @@
 #include "opifex/report/edit.hpp"
 #include "opifex/report/figures.hpp"
 #include "opifex/report/known.hpp"
+#include "opifex/report/renames.hpp"
 #include "opifex/report/patch.hpp"
 #include "opifex/report/save.hpp"
 #include "opifex/report/survey.hpp"
@@ -83,6 +85,11 @@ void Reporter::result(const jobs::Renamed& renamed) {
                                               : "Finished what an interrupted job had begun:\n";
   for (const auto& file : renamed.finished) text += fmt::format("  {}\n", file.filename().string());
   session_.result(report::rename_json(renamed.plan), text);
+}
+
+void Reporter::result(const jobs::RenamedByList& renamed) {
+  session_.result_of([&] { return report::renamed_by_json(renamed); },
+                     [&] { return report::renamed_by_text(renamed); });
 }
 
 void Reporter::result(const jobs::Rescued& rescued) {

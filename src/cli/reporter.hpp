@@ -18,6 +18,7 @@ class Reporter : public jobs::Listener {
   void result(const jobs::Listed& listed) override;
   void result(const jobs::ExtractedFiles& files) override;
   void result(const jobs::Renamed& renamed) override;
+  void result(const jobs::RenamedByList& renamed) override;
   void result(const jobs::Rescued& rescued) override;
   void result(const jobs::Dumped& dumped) override;
   void result(const jobs::CopiedFolder& copied) override;

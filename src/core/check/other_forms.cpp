@@ -169,7 +169,10 @@ OtherForms::OtherForms(const Image& image, const CheckOptions& options) {
   if (!all_are_sectors(image)) return;
   for (const cd::Track& t : tracks) {
     if (t.mode.is_audio()) continue;
-    const auto is_cooked = [](StoredForm form) { return form == StoredForm::mode1_user; };
+    // The mode of a disc of which the user data are left is a guess: what the sectors were, the hash tells.
+    const auto is_cooked = [](StoredForm form) {
+      return form == StoredForm::mode1_user || form == StoredForm::form1_user;
+    };
     const std::uint64_t cooked = sectors_of(image, t.number, is_cooked);
     if (cooked <= kMostSectors && wanted(cooked * cd::kRawBytes))
       forms_.push_back(std::make_unique<WholeSectors>(image, t.number, first_of(image, t.number),

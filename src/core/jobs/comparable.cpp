@@ -29,8 +29,8 @@ std::string why_not_comparable(const Image& image) {
   const bool partition = image.format->holds.game_partition && id.state != "full" && id.state != "truncated";
   if (partition) return "trimmed: only the game partition is here";
   if (image.format->holds.game_partition) return {};
-  if (id.state == "trimmed") return "trimmed: what lies behind the last file is not here";
   if (id.scrubbed.value_or(false)) return "scrubbed: parts of its partitions were blanked";
+  if (id.state == "trimmed") return "trimmed: what lies behind the last file is not here";
   if (leaves_out(image)) return "scrubbed: blocks that no file needs are not here";
   return {};
 }

@@ -104,6 +104,7 @@ CollectedFile KnownCollector::new_file(const fs::path& path, const fs::path& arc
     const fs::path folder = fs::path(place_of(path)).parent_path();
     file.unit = unit_of(folder, folder.filename().string());
   } else {
+    file.archive = archive.string();
     file.path = archive.string() + "!" + path.lexically_relative(archive).generic_string();
     file.unit = unit_of_archive(archive);
   }
@@ -261,6 +262,7 @@ void KnownCollector::add_image(const Source& source, const Image& image, const C
   for (const fs::path& part : image.parts) covered_.insert(place_of(part));
   parts.source = source;
   parts.tracks = track_facts(image, result);
+  for (const std::size_t f : parts.files) known_.collection.files[f].of_image = true;
   if (image.format->read_sheet)
     for (const std::size_t f : parts.files) known_.collection.files[f].image = images_.size();
   add_views(parts, image, result);

@@ -227,6 +227,16 @@ void WhyNot::look_at_file(const SourcePtr& bytes, const Related& related, KnownA
   tell(0, 1, look_closer(index_of(as.list).sizes, related.sets, {.all = bytes, .end = bytes->size()}, context_), as);
 }
 
+/// User data alone do not tell what stood around them on a Mode 2 disc.
+void WhyNot::tell_lost_subheaders(const Image& image, KnownAs& as) {
+  const std::uint64_t size = image.blocks() ? image.stored_blocks()->size() : 0;
+  if (size == 0 || !index_of(as.list).sizes.has(size / cd::kUserBytes * cd::kRawBytes)) return;
+  if (as.verdict == KnownVerdict::not_known) as.verdict = KnownVerdict::not_comparable;
+  as.why.emplace_back(
+      "the list has a disc of as many sectors, stored whole; if they are Mode 2, an image of user data has lost their "
+      "subheaders and cannot be held against it");
+}
+
 void WhyNot::explain(const Unknown& unknown, KnownAs& as) {
   try {
     std::optional<Image> image;
@@ -234,6 +244,7 @@ void WhyNot::explain(const Unknown& unknown, KnownAs& as) {
     const Related found = related(unknown, image ? &*image : nullptr, as);
     tell_related(found, as);
     tell_places(unknown, as);
+    if (image) tell_lost_subheaders(*image, as);
     if (!image)
       look_at_file(open_file(unknown.name), found, as);
     else if (image->cd())

@@ -46,6 +46,7 @@ class WhyNot {
   const Index& index_of(std::size_t list);
   Related related(const Unknown& unknown, const Image* image, const KnownAs& as);
   void tell_related(const Related& related, KnownAs& as) const;
+  void tell_lost_subheaders(const Image& image, KnownAs& as);
   void tell_places(const Unknown& unknown, KnownAs& as) const;
   void look_at_tracks(const Unknown& unknown, const Image& image, const Related& related, KnownAs& as);
   void look_at_file(const SourcePtr& bytes, const Related& related, KnownAs& as);

@@ -178,6 +178,19 @@ extern const Setting kBy{
 extern const Setting kSkipExisting{
     .name = "skip-existing",
     .help = "leave out what is there already and, read back, proves to be the same: a stopped batch goes on"};
+extern const Setting kByList{
+    .name = "by",
+    .type = reads,
+    .help = "give every set that this known list, or a folder of them, knows whole the names it has there; may be repeated",
+    .value = "LIST",
+    .details =
+        "By content. Sheets are rewritten, files of the same stem beside them go along, archives get the name of the "
+        "set in them. Containers keep their ending.",
+    .repeats = true};
+extern const Setting kUndo{.name = "undo",
+                           .type = reads,
+                           .help = "take back what a renaming by a list has done, by the file it has left",
+                           .value = "FILE"};
 extern const Setting kNameLimit{.name = "limit",
                                 .type = number,
                                 .help = "shorten so that no name is longer than N characters",
@@ -475,7 +488,7 @@ const SettingList& build_settings() {
 }
 
 const SettingList& rename_settings() {
-  static const SettingList list = {&kNameLimit, &kPlan};
+  static const SettingList list = joined({{&kByList, &kUndo, &kNameLimit, &kPlan, &kFileSystem}, read_settings()});
   return list;
 }
 

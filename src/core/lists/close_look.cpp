@@ -351,6 +351,13 @@ EntriesBySize::EntriesBySize(const KnownList& list) : list_(list) {
   });
 }
 
+bool EntriesBySize::has(std::uint64_t size) const {
+  const auto at = std::lower_bound(
+      order_.begin(), order_.end(), size,
+      [&](EntryNumber e, std::uint64_t wanted) { return list_.entries[e].size_bytes < wanted; });
+  return at != order_.end() && list_.entries[*at].size_bytes == size;
+}
+
 std::vector<EntryNumber> EntriesBySize::near(std::uint64_t size, std::span<const std::uint32_t> sets) const {
   std::vector<EntryNumber> found;
   for (const std::uint32_t s : sets) {

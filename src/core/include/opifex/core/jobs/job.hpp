@@ -60,6 +60,7 @@ struct Written;
 struct Listed;
 struct ExtractedFiles;
 struct Renamed;
+struct RenamedByList;
 struct Rescued;
 struct Dumped;
 struct CopiedFolder;
@@ -87,6 +88,7 @@ class Listener {
   virtual void result(const Listed&) {}
   virtual void result(const ExtractedFiles&) {}
   virtual void result(const Renamed&) {}
+  virtual void result(const RenamedByList&) {}
   virtual void result(const Rescued&) {}
   virtual void result(const Dumped&) {}
   virtual void result(const CopiedFolder&) {}

@@ -22,6 +22,7 @@ extern const Setting kRecord, kPasses, kGiveUpAfter, kSpeed, kOffset, kSubchanne
 extern const Setting kAt, kName, kPut, kDrop, kWithAll, kFolder, kMove, kComment, kProtect, kUndelete, kBytes, kCard,
     kKeepOld, kDamaged, kSavesAs, kGames;
 extern const Setting kAgainst, kSets, kMissing, kMake, kTitle;
+extern const Setting kByList, kUndo;
 
 /// All settings of a job, in the order in which help shows them. Those of formats are among them where it writes one.
 const SettingList& identify_settings();

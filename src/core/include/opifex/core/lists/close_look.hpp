@@ -56,6 +56,7 @@ class EntriesBySize {
   explicit EntriesBySize(const KnownList& list);
   /// Entries that something can be held against: those of `sets`, and others of nearly this size.
   std::vector<std::uint32_t> near(std::uint64_t size, std::span<const std::uint32_t> sets) const;
+  bool has(std::uint64_t size) const;
   const KnownList& list() const { return list_; }
 
  private:
