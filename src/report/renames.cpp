@@ -24,8 +24,10 @@ std::string line(const RenameStep& step, std::string_view remark) {
 std::string heading(const jobs::RenamedByList& renamed) {
   const std::string sets = plural(renamed.groups.size(), "set");
   if (renamed.groups.empty()) return renamed.undone ? "Nothing to take back.\n" : "Nothing to rename.\n";
-  if (renamed.undone) return fmt::format("{} {}:\n", renamed.planned_only ? "Would get their old names:" : "Have their old names again:", sets);
-  return fmt::format("{} {}:\n", renamed.planned_only ? "Would be renamed:" : "Renamed:", sets);
+  if (renamed.undone)
+    return fmt::format("{} of files {}:\n", sets,
+                       renamed.planned_only ? "would get the old names again" : "with the old names again");
+  return fmt::format("{} {}renamed:\n", sets, renamed.planned_only ? "would be " : "");
 }
 
 }  // namespace

@@ -3,6 +3,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/container.hpp"
+#include "opifex/core/stage/renames.hpp"
 
 #include "comparable.hpp"
 #include "known_collector.hpp"
@@ -321,6 +322,8 @@ void KnownCollector::add_folder(const std::string& folder, JobContext& context) 
   fs::recursive_directory_iterator at(folder, fs::directory_options::skip_permission_denied, error);
   for (; !error && at != fs::recursive_directory_iterator(); at.increment(error)) {
     std::error_code ignored;
+    // What a renaming has left is nobody's file.
+    if (is_undo_name(at->path().filename().string())) continue;
     if (!at->is_symlink(ignored) && at->is_regular_file(ignored) && !covered_.contains(place_of(at->path())) &&
         !archives_.contains(at->path().string()))
       files.push_back(at->path());

@@ -4,7 +4,6 @@
 #include <map>
 #include <set>
 
-#include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/format.hpp"
 #include "opifex/core/image/inputs.hpp"
@@ -306,11 +305,8 @@ fs::path root_of(const RenameGroup& group, const std::vector<std::string>& input
 }
 
 fs::path undo_file_in(const fs::path& folder) {
-  const CivilTime now = civil_time(seconds_now());
-  const std::string stamp = fmt::format("{:04}{:02}{:02}T{:02}{:02}{:02}Z", now.year, now.month, now.day, now.hour,
-                                        now.minute, now.second);
-  fs::path file = folder / fmt::format("opifex-renamed-{}.json", stamp);
-  for (int n = 2; fs::exists(file); ++n) file = folder / fmt::format("opifex-renamed-{}-{}.json", stamp, n);
+  fs::path file = folder / undo_name();
+  for (int n = 2; fs::exists(file); ++n) file = folder / undo_name(n);
   return file;
 }
 
@@ -329,7 +325,9 @@ Outcome run(const RenameByJob& job, Listener& listener, JobContext& context) {
   check.reading.opening.allow_missing = true;
   for (const std::string& input : job.inputs) {
     const fs::path folder = fs::is_directory(input) ? fs::path(input) : fs::path(input).parent_path();
-    if (!job.plan_only) finish_interrupted(folder);
+    if (job.plan_only) continue;
+    finish_interrupted(folder);
+    end_waiting(folder.empty() ? "." : folder);
   }
   ListRenamer renamer(job, listener);
   const CheckOutcome checked = run(check, renamer, context);

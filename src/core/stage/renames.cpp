@@ -9,6 +9,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/byte_source.hpp"
@@ -209,6 +210,26 @@ class UndoReader {
   explicit UndoReader(const fs::path& file) : file_(file), folder_(file.parent_path()) {}
 
   std::vector<RenameGroup> read() {
+    std::vector<RenameGroup> groups;
+    for (const json& one : groups_json())
+      if (RenameGroup group = read_group(one); !group.empty()) groups.push_back(std::move(group));
+    // The last that was renamed is the first to go back.
+    std::reverse(groups.begin(), groups.end());
+    return groups;
+  }
+
+  void end_waiting() {
+    for (const json& one : groups_json()) {
+      if (!one.is_object() || !one.contains("steps") || !one["steps"].is_array()) continue;
+      for (const json& step : one["steps"]) {
+        const fs::path from = place(step, "from", false), waits = waiting_place(from);
+        if (is_there(waits) && !is_there(from)) rename_without_replacing(waits, from);
+      }
+    }
+  }
+
+ private:
+  json groups_json() const {
     constexpr std::uint64_t kMost = 256 << 20;
     const SourcePtr source = open_file(file_);
     if (source->size() > kMost) no_undo_file(file_, "a file too large for one");
@@ -217,15 +238,9 @@ class UndoReader {
     if (!document.is_object() || document.value("opifex_undo", 0) != 1 || !document.contains("groups") ||
         !document["groups"].is_array())
       no_undo_file(file_, "something else");
-    std::vector<RenameGroup> groups;
-    for (const json& one : document["groups"])
-      if (RenameGroup group = read_group(one); !group.empty()) groups.push_back(std::move(group));
-    // The last that was renamed is the first to go back.
-    std::reverse(groups.begin(), groups.end());
-    return groups;
+    return document["groups"];
   }
 
- private:
   RenameGroup read_group(const json& one) {
     if (!one.is_object() || !one.contains("steps") || !one["steps"].is_array()) no_undo_file(file_, "a broken group");
     RenameGroup group{.what = one.value("set", ""), .folder = place(one, "folder", true), .steps = {}};
@@ -342,6 +357,32 @@ void write_undo(const std::vector<RenameGroup>& groups, const fs::path& file) {
   write_whole_file(file, document.dump(1) + "\n", Existing::keep);
 }
 
-std::vector<RenameGroup> read_undo(const fs::path& file) { return UndoReader(file).read(); }
+void end_waiting(const fs::path& folder) {
+  std::error_code ignored;
+  for (fs::directory_iterator i(folder, ignored), end; i != end; i.increment(ignored)) {
+    if (!is_undo_name(i->path().filename().string())) continue;
+    try {
+      UndoReader(i->path()).end_waiting();
+    } catch (const Error&) {  // no undo file, or no way back: the names that are there are what there is
+    } catch (const json::exception&) {
+    }
+  }
+}
+
+bool is_undo_name(std::string_view name) { return name.starts_with("opifex-renamed-") && name.ends_with(".json"); }
+
+std::string undo_name(int more) {
+  const CivilTime now = civil_time(seconds_now());
+  return fmt::format("opifex-renamed-{:04}{:02}{:02}T{:02}{:02}{:02}Z{}.json", now.year, now.month, now.day, now.hour,
+                     now.minute, now.second, more > 1 ? fmt::format("-{}", more) : "");
+}
+
+std::vector<RenameGroup> read_undo(const fs::path& file) {
+  try {
+    return UndoReader(file).read();
+  } catch (const json::exception& e) {  // something of another type than it should be
+    no_undo_file(file, printable(e.what()));
+  }
+}
 
 }  // namespace opifex

@@ -39,6 +39,15 @@ void run_renames(const std::vector<RenameGroup>& groups);
 /// What undoes them, before they are run: every name and, of sheets, the text. Written and synced as a new file.
 void write_undo(const std::vector<RenameGroup>& groups, const std::filesystem::path& file);
 
+/// Files that an interruption has left between their old and their new names get the old ones back, by the undo files in
+/// this folder. What cannot be done is left as it is.
+void end_waiting(const std::filesystem::path& folder);
+
+/// A file that write_undo() wrote, by its name: `opifex-renamed-20260105T180000Z.json`.
+bool is_undo_name(std::string_view name);
+/// The name of a new one, by the clock of this computer; `more` from 2 on where it is taken.
+std::string undo_name(int more = 1);
+
 /// The way back, from a file that write_undo() wrote. Files that have their old names are left out. Error (refused,
 /// "not_as_renamed") if one is under neither name, or was changed since by its size, its date or a sheet's text;
 /// "no_undo_file". Nothing but names below the file's own folder is taken from it.
