@@ -7,6 +7,7 @@
 
 #include "command.hpp"
 #include "reporter.hpp"
+#include "user_folders.hpp"
 
 namespace opifex::cli {
 namespace {
@@ -16,10 +17,12 @@ void run_dump(Session& session) {
   const std::string& source = session.words().front();
   if (dump::is_reader(source)) {
     jobs::DumpCartridgeJob job = jobs::DumpCartridgeJob::of(source, session.settings());
+    if (!job.against.empty()) job.cache = list_cache_folder();
     if (!job.report.empty()) job.figures = report::cartridge_figures(job.report);
     return run_job(session, job, reporter);
   }
   jobs::DumpJob job = jobs::DumpJob::of(source, session.settings());
+  if (!job.against.empty()) job.cache = list_cache_folder();
   if (!job.report.empty()) job.figures = report::dump_figures(job.report);
   run_job(session, job, reporter);
 }

@@ -107,8 +107,10 @@ void Reporter::result(const jobs::Dumped& dumped) {
   if (dumped.begins) return session_.message(report::dump_plan_text(dumped.plan, report::DumpTense::now) + "\n");
   if (!dumped.result)
     return session_.result(report::dump_json(dumped.plan, nullptr), report::dump_plan_text(dumped.plan));
-  const report::Json json = report::dump_json(dumped.plan, dumped.result);
-  const std::string text = report::dump_text(dumped.plan, *dumped.result);
+  report::Json json = report::dump_json(dumped.plan, dumped.result);
+  json["known"] = report::answers_json(dumped.known);
+  const std::string text = report::dump_text(dumped.plan, *dumped.result) +
+                           report::answers_text(dumped.known, dumped.plan.lead.string());
   session_.result(json, text);
   const jobs::DumpCompanions& files = dumped.companions;
   if (dumped.result->verdict != dump::DumpVerdict::intact)
@@ -126,9 +128,11 @@ void Reporter::result(const jobs::Dumped& dumped) {
 void Reporter::result(const jobs::DumpedCartridge& dumped) {
   if (dumped.begins)
     return session_.message(report::cartridge_plan_text(dumped.source, dumped.plan, report::DumpTense::now) + "\n");
-  const report::Json json = report::cartridge_dump_json(dumped.source, dumped.plan, dumped.result);
+  report::Json json = report::cartridge_dump_json(dumped.source, dumped.plan, dumped.result);
+  json["known"] = report::answers_json(dumped.known);
   if (!dumped.result) return session_.result(json, report::cartridge_plan_text(dumped.source, dumped.plan));
-  const std::string text = report::cartridge_dump_text(dumped.plan, *dumped.result);
+  const std::string text = report::cartridge_dump_text(dumped.plan, *dumped.result) +
+                           report::answers_text(dumped.known, dumped.plan.rom_file.string());
   session_.result(json, text);
   if (!dumped.report.empty())
     for (const auto& figure :

@@ -102,9 +102,8 @@ Json as_json(const KnownAs& as, const jobs::KnownTold& told) {
           {"tried", as.tried}};
 }
 
-std::string verdict_words(const KnownAs& as, const KnownList& list) {
-  const std::string set = as.set ? printable(list.name(list.sets[*as.set])) : "";
-  switch (as.verdict) {
+std::string verdict_words(KnownVerdict verdict, const std::string& set) {
+  switch (verdict) {
     case KnownVerdict::known:
       return "known and complete: " + set;
     case KnownVerdict::renamed:
@@ -143,7 +142,7 @@ std::string one_image_text(const jobs::KnownImage& image, const jobs::KnownTold&
     const KnownList& list = *told.lists[as.list];
     Facts facts;
     facts.add("List", title_of(list));
-    facts.add("Verdict", verdict_words(as, list));
+    facts.add("Verdict", verdict_words(as.verdict, as.set ? printable(list.name(list.sets[*as.set])) : ""));
     if (!as.through.empty()) facts.add("Compared", as.through);
     if (as.by_crc) facts.add("Proof", "by CRC-32 alone: the list has nothing better");
     text += facts.text();
@@ -284,6 +283,35 @@ std::string known_text(const jobs::KnownTold& told) {
   if (told.one_image && told.images.size() == 1) return one_image_text(told.images.front(), told);
   std::string text;
   for (std::size_t i = 0; i < told.lists.size(); ++i) text += (i > 0 ? "\n" : "") + collection_text(told, i);
+  return text;
+}
+
+Json answers_json(const std::vector<jobs::KnownAnswer>* answers) {
+  if (!answers) return nullptr;
+  Json all = Json::array();
+  for (const jobs::KnownAnswer& a : *answers)
+    all.push_back({{"list", a.list},
+                   {"verdict", to_string(a.verdict)},
+                   {"set", or_null(a.set)},
+                   {"through", or_null(a.through)},
+                   {"by_crc", a.by_crc},
+                   {"why", a.why}});
+  return all;
+}
+
+std::string answers_text(const std::vector<jobs::KnownAnswer>* answers, const std::string& image) {
+  std::string text;
+  if (!answers) return text;
+  for (const jobs::KnownAnswer& a : *answers) {
+    const auto add = [&](std::string_view label, const std::string& words) {
+      text += fmt::format("  {:<11} {}\n", label, words);
+    };
+    add("List", printable(text_or(a.list_title, a.list)));
+    add("", verdict_words(a.verdict, printable(a.set)) + (a.by_crc ? " (by CRC-32 alone)" : ""));
+    for (const std::string& why : a.why) add("", "  " + why);
+    if (a.other_name)
+      add("", fmt::format("the list's name for it: opifex rename '{}' --by '{}'", printable(image), printable(a.list)));
+  }
   return text;
 }
 

@@ -225,6 +225,37 @@ TEST_F(KnownLists, WhatIsDamagedIsInNoListThatIsMade) {
   EXPECT_EQ(outcome.json()["results"][0]["sets"], 0);
 }
 
+TEST_F(KnownLists, ADumpIsHeldAgainstListsAtItsEnd) {
+  write_file(*this / "moth/fine.toml", "seed = 7\n[disc]\nimage = \"moth.cue\"\n");
+  const Outcome fine = cli({"dump", "sim:moth/fine.toml", "--out", "o/disc.cue", "--against", "kestrel.dat", "--against",
+                            "moth.dat", "--record", "--json"});
+  EXPECT_EQ(fine.exit_code, 0) << fine.err;
+  const json known = fine.json()["results"][0]["known"];
+  ASSERT_EQ(known.size(), 2U);
+  EXPECT_EQ(known[0]["verdict"], "not_known");
+  EXPECT_EQ(known[1]["set"], "moth");
+  EXPECT_TRUE(is_right(known[1]["verdict"]));
+  EXPECT_TRUE(contains(read_file(*this / "o/disc.dump.json"), "\"known\""));
+  EXPECT_TRUE(contains(read_file(*this / "o/disc.dump.txt"), "opifex rename 'o/disc.cue' --by 'moth.dat'"));
+  const Outcome other = cli({"dump", "sim:moth/fine.toml", "--out", "o/other.cue", "--against", "kestrel.dat"});
+  EXPECT_EQ(other.exit_code, 1) << "it was read well, and no list knows it";
+  write_file(*this / "moth/worn.toml",
+             "seed = 7\n[disc]\nimage = \"moth.cue\"\n[[defects]]\nkind = \"unreadable\"\nlba = [40, 41]\n");
+  const Outcome worn = cli({"dump", "sim:moth/worn.toml", "--out", "o/worn.cue", "--against", "moth.dat", "--json"});
+  EXPECT_EQ(worn.exit_code, 1);
+  EXPECT_FALSE(is_right(worn.json()["results"][0]["known"][0]["verdict"]));
+}
+
+TEST_F(KnownLists, ADumpDoesNotBeginWithoutItsLists) {
+  write_file(*this / "moth/fine.toml", "seed = 7\n[disc]\nimage = \"moth.cue\"\n");
+  write_file(*this / "page.dat", "<!DOCTYPE html><html></html>");
+  for (const char* list : {"page.dat", "nothing.dat"}) {
+    EXPECT_EQ(cli({"dump", "sim:moth/fine.toml", "--out", "o/disc.cue", "--against", list}).exit_code, 3);
+    EXPECT_FALSE(fs::exists(*this / "o/disc.cue"));
+  }
+  EXPECT_EQ(cli({"dump", "moth", "--out", "copy", "--against", "moth.dat"}).exit_code, 2) << "files are in no list";
+}
+
 TEST_F(KnownLists, ListsThatAreNoneAreRefusedWithTheirLine) {
   write_file(*this / "page.dat", "<!DOCTYPE html><html><body>404</body></html>");
   const Outcome page = cli({"lists", "page.dat"});

@@ -12,6 +12,8 @@
 #include "opifex/core/jobs/save.hpp"
 #include "opifex/core/jobs/settings.hpp"
 
+#include "ask_lists.hpp"
+
 namespace opifex::jobs {
 
 namespace fs = std::filesystem;
@@ -84,6 +86,7 @@ DumpCartridgeJob DumpCartridgeJob::of(const std::string& source, const Settings&
   if (request.hashes == std::vector<std::string>{"none"}) request.hashes.clear();
   for (const std::string& name : request.hashes) Digest known(name);
   if (const auto time = settings.milliseconds(kSaveEvery)) request.save_every_ms = *time;
+  job.against = settings.all(kAgainst);
   job.plan_only = settings.flag(kPlan);
   job.report = settings.text(kReport);
   job.record = settings.flag(kRecord);
@@ -115,6 +118,7 @@ void keep_save(const dump::CartridgePlan& plan) {
 }  // namespace
 
 Outcome run(const DumpCartridgeJob& job, Listener& listener, JobContext& context) {
+  const AskedLists lists(job.against, job.cache, listener, context);
   dump::ReaderSource source(job.source);
   dump::CartridgeRequest request = job.request;
   request.inputs.add(source.files());
@@ -144,8 +148,14 @@ Outcome run(const DumpCartridgeJob& job, Listener& listener, JobContext& context
   const dump::CartridgeResult result = dump.run(context);
   told.begins = false;
   told.result = &result;
+  // A save alone is in no list.
+  const bool has_rom = dump.plan().rom_bytes > 0;
+  std::vector<KnownAnswer> answers;
+  if (lists.any() && has_rom) answers = lists.ask(dump.plan().rom_file, context);
+  told.known = answers.empty() ? nullptr : &answers;
   listener.result(told);
-  return {.good = result.verdict <= dump::CartridgeVerdict::agreed};
+  const bool known = !lists.any() || !has_rom || is_known(answers);
+  return {.good = known && result.verdict <= dump::CartridgeVerdict::agreed};
 }
 
 }  // namespace opifex::jobs

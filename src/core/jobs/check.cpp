@@ -5,6 +5,7 @@
 
 #include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/check/compare.hpp"
 #include "opifex/core/check/prove.hpp"
 #include "opifex/core/jobs/batch.hpp"
 #include "opifex/core/jobs/settings.hpp"

@@ -3,6 +3,8 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/jobs/settings.hpp"
 
+#include "ask_lists.hpp"
+
 namespace opifex::jobs {
 
 namespace fs = std::filesystem;
@@ -34,6 +36,7 @@ DumpJob DumpJob::of(const std::string& source, const Settings& settings) {
   request.existing = settings.flag(kOverwrite) ? Existing::replace : Existing::keep;
   request.inputs = named_inputs({source}, settings, dump_settings());
   request.file_system = settings.text(kFileSystem);
+  job.against = settings.all(kAgainst);
   job.plan_only = settings.flag(kPlan);
   job.record = settings.flag(kRecord);
   job.report = settings.text(kReport);
@@ -63,7 +66,7 @@ void refuse_companions(const DumpJob& job, const DumpCompanions& files, const In
 }
 
 /// True if the disc was read without a doubt.
-bool dump_one(const DumpJob& job, dump::Dump& dump, Listener& listener, JobContext& context) {
+bool dump_one(const DumpJob& job, const AskedLists& lists, dump::Dump& dump, Listener& listener, JobContext& context) {
   Dumped told{.plan = dump.plan(), .inputs = dump.inputs()};
   told.companions = companions_of(job, dump.plan());
   told.existing = job.request.existing;
@@ -81,11 +84,20 @@ bool dump_one(const DumpJob& job, dump::Dump& dump, Listener& listener, JobConte
   if (intact) remove_old_map(told.companions.map);
   told.begins = false;
   told.result = &result;
+  std::vector<KnownAnswer> known;
+  if (lists.any()) known = lists.ask(dump.plan().lead, context);
+  told.known = lists.any() ? &known : nullptr;
   listener.result(told);
-  return intact;
+  return intact && (!lists.any() || is_known(known));
 }
 
 Outcome copy_files(const DumpJob& job, Listener& listener, JobContext& context) {
+  if (!job.against.empty())
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "known lists know images, not the files of a folder",
+                 .file = job.request.source,
+                 .hint = "leave <against> out, or dump the drive itself"});
   const fs::path from = job.request.source, into = job.request.out;
   const dump::FolderCopy copy =
       job.plan_only ? dump::plan_folder_copy(from) : dump::copy_folder(from, into, job.request.existing, context);
@@ -93,7 +105,7 @@ Outcome copy_files(const DumpJob& job, Listener& listener, JobContext& context) 
   return {.good = copy.complete()};
 }
 
-Outcome dump_discs(const DumpJob& job, Listener& listener, JobContext& context) {
+Outcome dump_discs(const DumpJob& job, const AskedLists& lists, Listener& listener, JobContext& context) {
   Outcome outcome;
   const auto transport = dump::open_drive(job.request.source);
   for (unsigned done = 0; job.discs == 0 || done < job.discs; ++done) {
@@ -103,7 +115,7 @@ Outcome dump_discs(const DumpJob& job, Listener& listener, JobContext& context) 
     request.name_by_serial = true;
     try {
       dump::Dump dump(std::move(request), *transport);
-      if (!dump_one(job, dump, listener, context)) outcome.good = false;
+      if (!dump_one(job, lists, dump, listener, context)) outcome.good = false;
     } catch (const Error& e) {
       if (ends_all(e) || e.details.fault == Fault::usage || e.details.cause == Cause::no_space) throw;
       outcome.failures.push_back(e.details);
@@ -119,9 +131,11 @@ Outcome dump_discs(const DumpJob& job, Listener& listener, JobContext& context) 
 Outcome run(const DumpJob& job, Listener& listener, JobContext& context) {
   const bool simulated = job.request.source.starts_with("sim:");
   if (!simulated && fs::is_directory(job.request.source)) return copy_files(job, listener, context);
-  if (job.one_after_another) return dump_discs(job, listener, context);
+  // Before the disc spins for an hour.
+  const AskedLists lists(job.against, job.cache, listener, context);
+  if (job.one_after_another) return dump_discs(job, lists, listener, context);
   dump::Dump dump(job.request);
-  return {.good = dump_one(job, dump, listener, context)};
+  return {.good = dump_one(job, lists, dump, listener, context)};
 }
 
 }  // namespace opifex::jobs

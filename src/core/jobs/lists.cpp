@@ -6,6 +6,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/output.hpp"
 #include "opifex/core/jobs/check.hpp"
+#include "opifex/core/jobs/known.hpp"
 #include "opifex/core/jobs/settings.hpp"
 #include "opifex/core/lists/write_list.hpp"
 

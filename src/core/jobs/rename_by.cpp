@@ -146,10 +146,10 @@ class SetNamer {
       const CollectedFile& other = file(f);
       const fs::path path = other.path;
       const bool beside = other.archive.empty() && path.parent_path() == lead_.parent_path();
-      if (!beside || other.of_image || names_.contains(path) || path.stem().string() != old_stem) continue;
+      if (!beside || other.of_image || names_.contains(path) || !other.base.starts_with(old_stem + ".")) continue;
       const FileVerdict verdict = match_.files[f].verdict;
       if (verdict != FileVerdict::unknown && verdict != FileVerdict::extra) continue;
-      if (const std::string name = usable(stem + path.extension().string(), false); !name.empty())
+      if (const std::string name = usable(stem + other.base.substr(old_stem.size()), false); !name.empty())
         group.steps.push_back({path, path.parent_path() / name});
     }
   }

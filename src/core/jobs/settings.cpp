@@ -527,7 +527,7 @@ PatchKind patch_kind(const Settings& settings) {
 const SettingList& dump_settings() {
   static const SettingList list = {
       &kOut,        &kTo,      &kPlan,     &kPasses, &kGiveUpAfter,   &kSpeed,     &kOffset,
-      &kSubchannel, &kKeyFile, &kHashes,   &kRecord, &kReport,        &kAccept,    &kOverwrite,
+      &kSubchannel, &kKeyFile, &kHashes,   &kAgainst, &kRecord, &kReport,        &kAccept,    &kOverwrite,
       &kProve,      &kRestart, &kNext,     &kDiscs,  &kFileSystem,    &kSaveEvery, &rom::kSystem,
       &kOnly,       &kRomSize, &kSaveSize, &kMapper, &kCharacterSize, &kMirroring};
   return list;

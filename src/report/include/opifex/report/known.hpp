@@ -16,6 +16,11 @@ Json lists_known_json(const jobs::KnownTold& told);
 /// Of a single image: a line or a few for each list; of a collection: its sets, list by list.
 std::string known_text(const jobs::KnownTold& told);
 
+/// Of a job that has just written one image; null and nothing for null.
+Json answers_json(const std::vector<jobs::KnownAnswer>* answers);
+/// `image` for the command that gives it the list's name.
+std::string answers_text(const std::vector<jobs::KnownAnswer>* answers, const std::string& image);
+
 Json list_json(const jobs::ListTold& told);
 std::string list_text(const jobs::ListTold& told);
 

@@ -6,9 +6,13 @@
 
 namespace opifex::jobs {
 
+struct KnownAnswer;
+
 struct DumpCartridgeJob {
   std::string source;  ///< a serial port, or "sim:FILE.toml"
   dump::CartridgeRequest request;
+  std::vector<std::string> against = {};  ///< known lists; empty: nobody asks
+  std::filesystem::path cache = {};       ///< for lists that were read; empty: none
   bool plan_only = false;
   std::filesystem::path report = {};                ///< the listener is going to draw figures there; empty: none
   std::vector<std::filesystem::path> figures = {};  ///< those figures
@@ -25,6 +29,7 @@ struct DumpedCartridge {
   std::filesystem::path record_text = {}, record_json = {}, report = {};
   Existing existing = Existing::keep;
   const InputFiles& inputs;
+  const std::vector<KnownAnswer>* known = nullptr;  ///< what the lists say of its ROM; null: nobody asked
 };
 Outcome run(const DumpCartridgeJob& job, Listener& listener, JobContext& context);
 

@@ -5,8 +5,11 @@
 #include <vector>
 
 #include "opifex/core/check/check.hpp"
-#include "opifex/core/check/compare.hpp"
 #include "opifex/core/jobs/sources.hpp"
+
+namespace opifex {
+struct Comparison;
+}
 
 namespace opifex::jobs {
 

@@ -7,8 +7,12 @@
 
 namespace opifex::jobs {
 
+struct KnownAnswer;
+
 struct DumpJob {
   dump::DumpRequest request;
+  std::vector<std::string> against = {};  ///< known lists; empty: nobody asks
+  std::filesystem::path cache = {};       ///< for lists that were read; empty: none
   bool plan_only = false;
   bool record = false;                ///< the listener is going to write NAME.dump.txt and NAME.dump.json
   std::filesystem::path report = {};  ///< the listener is going to draw figures in this folder; empty: none
@@ -31,6 +35,7 @@ struct Dumped {
   DumpCompanions companions = {};
   Existing existing = Existing::keep;
   const InputFiles& inputs;
+  const std::vector<KnownAnswer>* known = nullptr;  ///< what the lists say of it; null: nobody asked
 };
 
 struct CopiedFolder {

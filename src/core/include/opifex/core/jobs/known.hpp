@@ -5,27 +5,12 @@
 #include <string>
 #include <vector>
 
+#include "opifex/core/jobs/known_answer.hpp"
 #include "opifex/core/lists/close_look.hpp"
 #include "opifex/core/lists/match.hpp"
 #include "opifex/core/lists/read_list.hpp"
 
 namespace opifex::jobs {
-
-/// From best to worst.
-enum class KnownVerdict {
-  known,         ///< complete, under the list's name
-  renamed,       ///< complete, called otherwise
-  extra,         ///< complete, and something lies beside it that is none of it
-  duplicate,     ///< a further copy of what another file has
-  known_bad,     ///< complete, and the list itself says that this dump is damaged
-  part_missing,  ///< some of the set is here
-  differs,       ///< its name is known, its content is not
-  not_comparable,  ///< parts of the disc were left out of it: its own hash cannot come out
-  not_known
-};
-std::string_view to_string(KnownVerdict verdict);
-/// True where all of it is known to be right.
-bool is_known(KnownVerdict verdict);
 
 /// Something of it is what a list has, but for something.
 struct NearTold {

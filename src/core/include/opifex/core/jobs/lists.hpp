@@ -6,7 +6,11 @@
 #include <vector>
 
 #include "opifex/core/jobs/job.hpp"
-#include "opifex/core/jobs/known.hpp"
+
+namespace opifex {
+class KnownList;
+struct ListMatch;
+}  // namespace opifex
 
 namespace opifex::jobs {
 
