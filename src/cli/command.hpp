@@ -4,6 +4,8 @@
 #include <string>
 #include <vector>
 
+#include <fmt/format.h>
+
 #include "session.hpp"
 
 namespace opifex::cli {
@@ -36,8 +38,15 @@ int dispatch(const std::vector<std::string>& words, Console& console, std::stop_
 /// Runs a job and lets its listener report; what it throws, and how it ends, goes to the session.
 template <typename Job>
 void run_job(Session& session, const Job& job, jobs::Listener& listener) {
-  const jobs::Outcome outcome = run(job, listener, session.context());
-  if (!outcome.good) session.bad_news();
+  auto request = session.record_request();
+  if (!request) {
+    if (!run(job, listener, session.context()).good) session.bad_news();
+    return;
+  }
+  if constexpr (requires { Job::kChangesInPlace; }) request->in_place = true;
+  jobs::Recorder recorder(listener, *request, session.context());
+  if (!run(job, recorder, session.context()).good) session.bad_news();
+  if (recorder.finish()) session.message(fmt::format("wrote the record {}\n", request->file.string()));
 }
 
 }  // namespace opifex::cli

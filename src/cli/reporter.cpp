@@ -17,6 +17,7 @@
 #include "opifex/report/edit.hpp"
 #include "opifex/report/figures.hpp"
 #include "opifex/report/known.hpp"
+#include "opifex/report/records.hpp"
 #include "opifex/report/renames.hpp"
 #include "opifex/report/patch.hpp"
 #include "opifex/report/save.hpp"
@@ -85,6 +86,10 @@ void Reporter::result(const jobs::Renamed& renamed) {
                                               : "Finished what an interrupted job had begun:\n";
   for (const auto& file : renamed.finished) text += fmt::format("  {}\n", file.filename().string());
   session_.result(report::rename_json(renamed.plan), text);
+}
+
+void Reporter::result(const jobs::RecordTold& told) {
+  session_.result_of([&] { return report::record_json(told); }, [&] { return report::record_told_text(told); });
 }
 
 void Reporter::result(const jobs::RenamedByList& renamed) {

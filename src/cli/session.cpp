@@ -7,6 +7,7 @@
 #include <spdlog/sinks/basic_file_sink.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/jobs/settings.hpp"
 #include "opifex/report/words.hpp"
 
 namespace opifex::cli {
@@ -95,6 +96,24 @@ Session::Session(Line line, Console& console, std::stop_token stop)
 }
 
 Session::~Session() = default;
+
+jobs::Record Session::begin_record() const {
+  return {.job = line_.command, .version = OPIFEX_VERSION, .began = began_};
+}
+
+std::optional<jobs::RecordRequest> Session::record_request() const {
+  const auto writes = [&](const Setting& setting) {
+    return std::find(line_.list->begin(), line_.list->end(), &setting) != line_.list->end() && settings().has(setting);
+  };
+  const bool repairs = writes(jobs::kCheckRecord) && settings().flag(jobs::kRepair);
+  if (!writes(jobs::kRecordFile) && !repairs) return std::nullopt;
+  const std::filesystem::path file = repairs ? settings().all(jobs::kCheckRecord).front() : settings().text(jobs::kRecordFile);
+  jobs::RecordRequest request{.file = file, .job = line_.command, .version = OPIFEX_VERSION, .words = words()};
+  request.existing = settings().flag(jobs::kOverwrite) ? Existing::replace : Existing::keep;
+  request.reading = jobs::ReadRules::of(settings());
+  request.settings = jobs::recorded_settings(settings(), *line_.list, file.parent_path());
+  return request;
+}
 
 void Session::pause_progress() {
   if (drawing_) drawing_->wipe();

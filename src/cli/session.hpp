@@ -2,12 +2,15 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/image/settings.hpp"
+#include "opifex/core/base/dates.hpp"
 #include "opifex/core/jobs/job.hpp"
+#include "opifex/core/jobs/recorder.hpp"
 #include "opifex/report/json.hpp"
 
 #include "console.hpp"
@@ -47,6 +50,10 @@ class Session {
   const Settings& settings() const { return line_.settings; }
   bool wants_json() const { return settings().flag(kJson); }
   JobContext& context() { return context_; }
+  /// Where the job is to be recorded; nothing if nobody asked for it.
+  std::optional<jobs::RecordRequest> record_request() const;
+  /// The beginning of a record that is written elsewhere.
+  jobs::Record begin_record() const;
   Console& console() { return console_; }
 
   /// A result: in `json` for --json, else as text on stdout.
@@ -87,6 +94,7 @@ class Session {
   report::Json errors_ = report::Json::array(), summary_ = nullptr, lists_ = nullptr;
   int exit_ = kDone;
   bool separate_ = false;
+  std::int64_t began_ = seconds_now();
   std::shared_ptr<spdlog::logger> log_;
   std::unique_ptr<ProgressLine> drawing_;
 };

@@ -178,6 +178,19 @@ extern const Setting kBy{
 extern const Setting kSkipExisting{
     .name = "skip-existing",
     .help = "leave out what is there already and, read back, proves to be the same: a stopped batch goes on"};
+extern const Setting kRecordFile{
+    .name = "record",
+    .type = writes,
+    .help = "write a record: inputs and outputs with hashes, what they hold, losses and who accepted them",
+    .value = "FILE",
+    .details = "A check by the record proves later that nothing has changed. Both sides are read once more for it."};
+extern const Setting kCheckRecord{
+    .name = "record",
+    .type = reads,
+    .help = "is everything as this record has it? Further records may follow, and folders where files may have moved to",
+    .value = "FILE",
+    .details = "With <repair>: write a record of that job.",
+    .repeats = true};
 extern const Setting kByList{
     .name = "by",
     .type = reads,
@@ -433,34 +446,34 @@ const SettingList& identify_settings() {
 
 const SettingList& check_settings() {
   static const SettingList list =
-      joined({{&kAgainst, &kHashes, &kSameAs, &kRepair, &kOut, &kOverwrite, &kFileSystem}, read_settings()});
+      joined({{&kAgainst, &kHashes, &kSameAs, &kCheckRecord, &kRepair, &kOut, &kOverwrite, &kFileSystem}, read_settings()});
   return list;
 }
 
 const SettingList& lists_settings() {
   static const SettingList list =
-      joined({{&kSets, &kMissing, &kMake, &kOut, &kTitle, &kPlan, &kOverwrite, &kFileSystem}, read_settings()});
+      joined({{&kSets, &kMissing, &kMake, &kOut, &kTitle, &kRecordFile, &kPlan, &kOverwrite, &kFileSystem}, read_settings()});
   return list;
 }
 
 const SettingList& convert_settings() {
   static const SettingList list = joined({{&kToOrFolder},
                                           format_settings(),
-                                          {&kScrub, &kKeep, &kLimit, &kTitles, &kSkipExisting},
+                                          {&kScrub, &kKeep, &kLimit, &kTitles, &kSkipExisting, &kRecordFile},
                                           write_settings(),
                                           read_settings()});
   return list;
 }
 
 const SettingList& merge_settings() {
-  static const SettingList list = joined({{&kSkipExisting}, write_settings(), read_settings()});
+  static const SettingList list = joined({{&kSkipExisting, &kRecordFile}, write_settings(), read_settings()});
   return list;
 }
 
 const SettingList& split_settings() {
   static const SettingList list = joined({{&kBy},
                                           settings_of(sheet_format(Stored::tracks)),
-                                          {&kLimitSplit, &kSkipExisting},
+                                          {&kLimitSplit, &kSkipExisting, &kRecordFile},
                                           write_settings(),
                                           read_settings()});
   return list;
@@ -473,7 +486,7 @@ const SettingList& files_settings() {
 
 const SettingList& extract_settings() {
   static const SettingList list =
-      joined({{&kInto, &kReadBack, &kForm2, &kSavesAs, &kDamaged, &kStrict, &kPlan, &kOverwrite, &kFileSystem},
+      joined({{&kInto, &kReadBack, &kForm2, &kSavesAs, &kDamaged, &kRecordFile, &kStrict, &kPlan, &kOverwrite, &kFileSystem},
               read_settings()});
   return list;
 }
@@ -482,13 +495,13 @@ const SettingList& build_settings() {
   static const SettingList list = [] {
     SettingList all = {&as_setting(), &kOut};
     for (const Builder& builder : builders()) all.insert(all.end(), builder.settings.begin(), builder.settings.end());
-    return joined({all, {&kProve, &kPlan, &kOverwrite, &kSha1, &kFileSystem}});
+    return joined({all, {&kProve, &kRecordFile, &kPlan, &kOverwrite, &kSha1, &kFileSystem}});
   }();
   return list;
 }
 
 const SettingList& rename_settings() {
-  static const SettingList list = joined({{&kByList, &kUndo, &kNameLimit, &kPlan, &kFileSystem}, read_settings()});
+  static const SettingList list = joined({{&kByList, &kUndo, &kNameLimit, &kRecordFile, &kPlan, &kFileSystem}, read_settings()});
   return list;
 }
 
@@ -498,20 +511,20 @@ const SettingList& rescue_settings() {
 }
 
 const SettingList& patch_settings() {
-  static const SettingList list = {&kOut, &kAmong, &kPatchKind, &kText, &kHex, &kCount, &kPlan, &kOverwrite};
+  static const SettingList list = {&kOut, &kAmong, &kPatchKind, &kText, &kHex, &kCount, &kRecordFile, &kPlan, &kOverwrite};
   return list;
 }
 
 const SettingList& save_settings() {
   static const SettingList list = {&kGame, &kHistory, &kVersion,   &kOut,        &kSaveSize,    &kFill,
-                                   &kSwap, &kLane,    &kDropClock, &kAcceptSave, &rom::kSystem, &kPlan};
+                                   &kSwap, &kLane,    &kDropClock, &kAcceptSave, &rom::kSystem, &kRecordFile, &kPlan};
   return list;
 }
 
 const SettingList& edit_settings() {
   static const SettingList list = {&kAt,    &kName,  &kPut,     &kDrop,    &kWithAll,   &kFolder,
                                    &kMove,  &kLabel, &kComment, &kProtect, &kBootCode,  &kUndelete,
-                                   &kBytes, &kCard,  &kKeepOld, &kHistory, &kOverwrite, &kPlan};
+                                   &kBytes, &kCard,  &kKeepOld, &kHistory, &kRecordFile, &kOverwrite, &kPlan};
   return list;
 }
 

@@ -7,14 +7,14 @@
 
 #include <sys/stat.h>
 
-#include <nlohmann/json.hpp>
-
 #include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/byte_source.hpp"
 #include "opifex/core/io/journal.hpp"
 #include "opifex/core/io/output.hpp"
+
+#include "../base/json_names.hpp"
 
 namespace opifex {
 namespace {
@@ -167,15 +167,6 @@ void run_renames(const std::vector<RenameGroup>& groups) { Renaming(groups).run(
 
 namespace {
 
-/// Names may hold any byte; JSON holds text.
-json name_json(const std::string& name) {
-  return is_utf8(name) ? json(name) : json{{"hex", hex(as_view(name))}};
-}
-
-fs::path relative_to(const fs::path& path, const fs::path& folder) {
-  return fs::absolute(path).lexically_normal().lexically_relative(fs::absolute(folder).lexically_normal());
-}
-
 std::string text_of(const fs::path& path) {
   constexpr std::size_t kMost = 4 << 20;  // of a sheet
   const SourcePtr file = open_file(path);
@@ -193,8 +184,8 @@ json file_json(const struct stat& facts) {
 }
 
 json step_json(const RenameStep& step, const fs::path& folder) {
-  return {{"from", name_json(relative_to(step.from, folder).string())},
-          {"to", name_json(relative_to(step.to, folder).string())}};
+  return {{"from", name_json(seen_from(folder, step.from))},
+          {"to", name_json(seen_from(folder, step.to))}};
 }
 
 [[noreturn]] void no_undo_file(const fs::path& file, const std::string& found) {
@@ -291,12 +282,9 @@ class UndoReader {
   }
 
   std::string text(const json& one, const char* key) const {
-    if (!one.is_object() || !one.contains(key)) no_undo_file(file_, "a broken step");
-    const json& value = one[key];
-    if (value.is_string()) return value.get<std::string>();
-    if (value.is_object() && value.contains("hex") && value["hex"].is_string())
-      return from_hex(value["hex"].get<std::string>());
-    no_undo_file(file_, "a broken step");
+    const auto name = one.is_object() && one.contains(key) ? name_of(one[key]) : std::nullopt;
+    if (!name) no_undo_file(file_, "a broken step");
+    return *name;
   }
 
   fs::path place(const json& one, const char* key, bool may_be_empty) const {
@@ -306,15 +294,6 @@ class UndoReader {
     if ((name.empty() && !may_be_empty) || leads_out || name.find('\0') != name.npos)
       no_undo_file(file_, "a name that leads elsewhere");
     return name.empty() || name == "." ? folder_ : folder_ / path;
-  }
-
-  std::string from_hex(const std::string& digits) const {
-    std::string name;
-    if (digits.size() % 2 != 0 || digits.find_first_not_of("0123456789abcdef") != digits.npos)
-      no_undo_file(file_, "a broken name");
-    for (std::size_t i = 0; i < digits.size(); i += 2)
-      name += static_cast<char>(std::stoi(digits.substr(i, 2), nullptr, 16));
-    return name;
   }
 
   [[noreturn]] void not_as_renamed(const fs::path& path) const {
@@ -350,7 +329,7 @@ void write_undo(const std::vector<RenameGroup>& groups, const fs::path& file) {
       steps.back()["sha1_after"] = digest_of("sha1", as_view(group.sheet_text));
     }
     all.push_back({{"set", printable(group.what)},
-                   {"folder", name_json(relative_to(group.folder, folder).string())},
+                   {"folder", name_json(seen_from(folder, group.folder))},
                    {"steps", steps}});
   }
   const json document = {{"opifex_undo", 1}, {"groups", all}};

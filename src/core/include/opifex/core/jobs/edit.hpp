@@ -19,6 +19,7 @@ enum class EditVerb {
 };
 
 struct EditJob {
+  static constexpr bool kChangesInPlace = true;
   std::string image;
   std::size_t card = 0;                ///< of several in one file, from 1; 0: there is only one
   std::vector<std::string> puts = {};  ///< files and folders, in order

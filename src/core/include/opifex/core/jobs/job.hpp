@@ -73,6 +73,7 @@ struct KnownTold;
 struct ListTold;
 struct MissingTold;
 struct ListMade;
+struct RecordTold;
 struct BatchPlan;
 struct BatchStep;
 struct BatchSummary;
@@ -101,6 +102,7 @@ class Listener {
   virtual void result(const ListTold&) {}
   virtual void result(const MissingTold&) {}
   virtual void result(const ListMade&) {}
+  virtual void result(const RecordTold&) {}
   /// Something a person should know beside the result.
   virtual void message(const Warning&) {}
   /// An input that could not be done; the others go on.

@@ -21,6 +21,7 @@ struct PatchIdentifyJob {
   std::vector<std::string> patches;
 };
 struct PatchApplyJob {
+  static constexpr bool kChangesInPlace = true;
   std::filesystem::path patch, source;  ///< source: empty where it is looked for
   std::filesystem::path among = {};     ///< a folder with the user's files
   ChangeRules rules = {};
@@ -31,6 +32,7 @@ struct PatchMakeJob {
   ChangeRules rules = {};
 };
 struct ReplaceJob {
+  static constexpr bool kChangesInPlace = true;
   std::filesystem::path file;
   std::vector<Replacement> replacements;
   std::uint64_t count = 1;  ///< how often each has to stand there

@@ -15,6 +15,7 @@ namespace opifex::jobs {
 enum class SaveAction { check, compare, store, history, restore, convert, write };
 
 struct SaveJob {
+  static constexpr bool kChangesInPlace = true;
   SaveAction action = SaveAction::check;
   std::vector<std::string> words;  ///< behind the action
   std::filesystem::path game = {}, history = {}, out = {};

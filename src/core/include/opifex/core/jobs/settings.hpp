@@ -23,6 +23,7 @@ extern const Setting kAt, kName, kPut, kDrop, kWithAll, kFolder, kMove, kComment
     kKeepOld, kDamaged, kSavesAs, kGames;
 extern const Setting kAgainst, kSets, kMissing, kMake, kTitle;
 extern const Setting kByList, kUndo;
+extern const Setting kRecordFile, kCheckRecord;
 
 /// All settings of a job, in the order in which help shows them. Those of formats are among them where it writes one.
 const SettingList& identify_settings();
