@@ -22,7 +22,10 @@ void run_check(Session& session) {
   if (chosen.has(jobs::kCheckRecord) && !chosen.flag(jobs::kRepair))
     return run_job(session, jobs::CheckRecordJob::of(session.words(), chosen), reporter);
   if (session.words().empty())
-    throw Error({.fault = Fault::usage, .code = "usage", .what = "nothing is named to be checked", .hint = "opifex check INPUT..."});
+    throw Error({.fault = Fault::usage,
+                 .code = "usage",
+                 .what = "nothing is named to be checked",
+                 .hint = "opifex check INPUT..."});
   if (chosen.has(jobs::kSameAs))
     run_job(session, jobs::CompareJob::of(session.words(), chosen), reporter);
   else if (chosen.flag(jobs::kRepair))

@@ -43,8 +43,10 @@ extern const Command kRename = {
     "renames whole sets: sheet, bins and sidecars together, the names in the sheet rewritten; or all by known lists",
     "SET is the .cue (or a lone image). NEW-NAME has no extension; \"(Track N)\" and extensions are kept. Files of "
     "the\n"
-    "same stem beside the set (covers, notes) are renamed too. If a step fails, everything is as it was. --by: what is\n"
-    "complete by the list's hashes gets its names; --plan shows all of them first. A file is left with which --undo takes\n"
+    "same stem beside the set (covers, notes) are renamed too. If a step fails, everything is as it was. --by: what "
+    "is\n"
+    "complete by the list's hashes gets its names; --plan shows all of them first. A file is left with which --undo "
+    "takes\n"
     "it all back.",
     "  opifex rename dump.cue 'Moth & Lantern'\n  opifex rename dump.cue 'Moth & Lantern' --limit 31 --plan\n"
     "  opifex rename /media/discs --by palisade.dat --plan\n"

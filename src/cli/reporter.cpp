@@ -17,15 +17,25 @@
 #include "opifex/report/edit.hpp"
 #include "opifex/report/figures.hpp"
 #include "opifex/report/known.hpp"
+#include "opifex/report/patch.hpp"
 #include "opifex/report/records.hpp"
 #include "opifex/report/renames.hpp"
-#include "opifex/report/patch.hpp"
 #include "opifex/report/save.hpp"
 #include "opifex/report/survey.hpp"
 #include "opifex/report/text.hpp"
 #include "opifex/report/words.hpp"
 
 namespace opifex::cli {
+namespace {
+
+template <typename Files>
+std::vector<std::filesystem::path> paths_of(const Files& files) {
+  std::vector<std::filesystem::path> paths;
+  for (const auto& file : files) paths.push_back(file.path);
+  return paths;
+}
+
+}  // namespace
 
 void Reporter::result(const jobs::Identified& found) {
   const std::string& path = found.path;
@@ -97,12 +107,22 @@ void Reporter::result(const jobs::RenamedByList& renamed) {
                      [&] { return report::renamed_by_text(renamed); });
 }
 
+/// What a record beside a dump has of the dump itself: a check by the record reads it.
+report::Json Reporter::proof_of(const std::filesystem::path& lead, const std::vector<std::filesystem::path>& inputs,
+                                const std::vector<std::filesystem::path>& outputs) {
+  const jobs::Record record = jobs::record_of_dump(session_.begin_record(), lead, inputs, outputs, session_.context());
+  return report::Json::parse(jobs::record_text(record, lead.parent_path()));
+}
+
 void Reporter::result(const jobs::Rescued& rescued) {
   report::Json json = report::written_json(rescued.written);
   report::add_rescue(json, rescued.rescue, rescued.inputs);
   const std::string text = report::written_text(rescued.written) + report::rescue_text(rescued.rescue, rescued.inputs);
   session_.result(json, text);
   if (rescued.record_text.empty()) return;
+  const auto dumps = jobs::files_behind(rescued.inputs, {});
+  const auto& plan = rescued.written.conversion.plan;
+  json["proof"] = proof_of(leading_file(plan, rescued.written.outputs).path, dumps, paths_of(rescued.written.outputs));
   const auto& [existing, inputs] = std::tie(rescued.rules.existing, rescued.rules.inputs);
   write_whole_file(rescued.record_text, printable_lines(text), existing, inputs);
   write_whole_file(rescued.record_json, report::dump(report::record("rescue", json)), existing, inputs);
@@ -114,13 +134,14 @@ void Reporter::result(const jobs::Dumped& dumped) {
     return session_.result(report::dump_json(dumped.plan, nullptr), report::dump_plan_text(dumped.plan));
   report::Json json = report::dump_json(dumped.plan, dumped.result);
   json["known"] = report::answers_json(dumped.known);
-  const std::string text = report::dump_text(dumped.plan, *dumped.result) +
-                           report::answers_text(dumped.known, dumped.plan.lead.string());
+  const std::string text =
+      report::dump_text(dumped.plan, *dumped.result) + report::answers_text(dumped.known, dumped.plan.lead.string());
   session_.result(json, text);
   const jobs::DumpCompanions& files = dumped.companions;
   if (dumped.result->verdict != dump::DumpVerdict::intact)
     session_.message(fmt::format("the damaged sectors are listed in {}: opifex rescue uses it\n", files.map.string()));
   if (!files.record_text.empty()) {
+    json["proof"] = proof_of(dumped.plan.lead, {}, paths_of(dumped.result->outputs));
     write_whole_file(files.record_text, printable_lines(text), dumped.existing, dumped.inputs);
     write_whole_file(files.record_json, report::dump(report::record("dump", json)), dumped.existing, dumped.inputs);
   }
@@ -144,6 +165,9 @@ void Reporter::result(const jobs::DumpedCartridge& dumped) {
          report::draw_cartridge(dumped.plan, *dumped.result, {dumped.report, dumped.existing, dumped.inputs}))
       session_.message(fmt::format("drew {}\n", figure.string()));
   if (dumped.record_text.empty()) return;
+  const bool has_rom = dumped.plan.rom_bytes > 0;
+  json["proof"] =
+      proof_of(has_rom ? dumped.plan.rom_file : dumped.plan.save_file, {}, paths_of(dumped.result->outputs));
   const std::string whole =
       report::cartridge_plan_text(dumped.source, dumped.plan, report::DumpTense::now) + "\n" + text;
   write_whole_file(dumped.record_text, printable_lines(whole), dumped.existing, dumped.inputs);

@@ -42,6 +42,9 @@ class Reporter : public jobs::Listener {
   void set_view(report::FilesView view) { view_ = view; }
 
  private:
+  report::Json proof_of(const std::filesystem::path& lead, const std::vector<std::filesystem::path>& inputs,
+                        const std::vector<std::filesystem::path>& outputs);
+
   Session& session_;
   report::FilesView view_ = report::FilesView::flat;
   jobs::BatchStep step_ = {};

@@ -107,7 +107,8 @@ std::optional<jobs::RecordRequest> Session::record_request() const {
   };
   const bool repairs = writes(jobs::kCheckRecord) && settings().flag(jobs::kRepair);
   if (!writes(jobs::kRecordFile) && !repairs) return std::nullopt;
-  const std::filesystem::path file = repairs ? settings().all(jobs::kCheckRecord).front() : settings().text(jobs::kRecordFile);
+  const std::filesystem::path file =
+      repairs ? settings().all(jobs::kCheckRecord).front() : settings().text(jobs::kRecordFile);
   jobs::RecordRequest request{.file = file, .job = line_.command, .version = OPIFEX_VERSION, .words = words()};
   request.existing = settings().flag(jobs::kOverwrite) ? Existing::replace : Existing::keep;
   request.reading = jobs::ReadRules::of(settings());

@@ -6,9 +6,9 @@
 #include <string>
 #include <vector>
 
+#include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/progress.hpp"
 #include "opifex/core/image/settings.hpp"
-#include "opifex/core/base/dates.hpp"
 #include "opifex/core/jobs/job.hpp"
 #include "opifex/core/jobs/recorder.hpp"
 #include "opifex/report/json.hpp"

@@ -130,7 +130,8 @@ std::string verdict_words(KnownVerdict verdict, const std::string& set) {
 std::string why_lines(const KnownAs& as, const std::string& indent) {
   std::string text;
   for (const std::string& why : as.why) text += fmt::format("{}{}\n", indent, why);
-  for (const jobs::NearTold& near : as.near) text += fmt::format("{}{} (by {})\n", indent, near.message, near.miss.proof);
+  for (const jobs::NearTold& near : as.near)
+    text += fmt::format("{}{} (by {})\n", indent, near.message, near.miss.proof);
   if (as.near.empty())
     for (const std::string& tried : as.tried) text += fmt::format("{}compared in vain: {}\n", indent, tried);
   return text;
@@ -215,8 +216,7 @@ std::string closer_text(const jobs::KnownTold& told, std::size_t number) {
     if (as.near.empty()) continue;
     text += fmt::format("  near      {}\n", below(told.folder, image.name));
     for (const std::string& why : as.why) text += fmt::format("      {}\n", why);
-    for (const jobs::NearTold& near : as.near)
-      text += fmt::format("      {} (by {})\n", near.message, near.miss.proof);
+    for (const jobs::NearTold& near : as.near) text += fmt::format("      {} (by {})\n", near.message, near.miss.proof);
   }
   return text;
 }

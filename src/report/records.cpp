@@ -1,5 +1,7 @@
 #include "opifex/report/records.hpp"
 
+#include <algorithm>
+
 #include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/text.hpp"
 
@@ -67,15 +69,22 @@ std::string side_text(std::string_view label, const std::vector<CheckedFile>& fi
 
 std::string proof_words(const RecordedResult& recorded, const CheckedResult& now) {
   if (recorded.same)
-    return now.agree == true ? "proved again: both sides hold the same"
-           : now.output == ContentState::same
-               ? "the output holds what the input held when it was recorded"
-               : "not proved";
+    return now.agree == true                  ? "proved again: both sides hold the same"
+           : now.output == ContentState::same ? "the output holds what the input held when it was recorded"
+                                              : "not proved";
   if (!recorded.compared.empty())
     return now.agree == true    ? "proved again: the output holds this of the input: " + printable(recorded.compared)
            : now.agree == false ? "THE SIDES NO LONGER AGREE"
                                 : "not compared again: a side is missing";
   return recorded.input && recorded.output ? "no proof that both sides hold the same was recorded" : "";
+}
+
+bool any_moved(const jobs::RecordTold& told) {
+  const auto moved = [](const CheckedFile& f) { return f.state == FileState::moved; };
+  return std::any_of(told.results.begin(), told.results.end(), [&](const CheckedResult& r) {
+    return std::any_of(r.inputs.begin(), r.inputs.end(), moved) ||
+           std::any_of(r.outputs.begin(), r.outputs.end(), moved);
+  });
 }
 
 }  // namespace
@@ -94,18 +103,17 @@ Json record_json(const jobs::RecordTold& told) {
                        {"compared", recorded.compared.empty() ? Json() : Json(recorded.compared)},
                        {"trouble", now.trouble.empty() ? Json() : Json(now.trouble)}});
   }
-  return {{"record", told.file.string()},
-          {"job", told.record.job},
-          {"version", told.record.version},
-          {"good", told.good},
-          {"failures", told.record.failures},
-          {"results", results}};
+  return {{"record", told.file.string()},     {"job", told.record.job},
+          {"version", told.record.version},   {"good", told.good},
+          {"failures", told.record.failures}, {"results", results}};
 }
 
 std::string record_told_text(const jobs::RecordTold& told) {
   const CivilTime t = civil_time(told.record.began);
   std::string text = fmt::format("{}: {}\n", printable(told.file.string()),
-                                 told.good ? "nothing has changed" : "not as it was recorded");
+                                 !told.good        ? "not as it was recorded"
+                                 : any_moved(told) ? "nothing has changed, but where some of it lies"
+                                                   : "nothing has changed");
   text += fmt::format("  {} by opifex {}, {:04}-{:02}-{:02} {:02}:{:02} UTC\n", printable(told.record.job),
                       printable(told.record.version), t.year, t.month, t.day, t.hour, t.minute);
   for (std::size_t i = 0; i < told.results.size(); ++i) {

@@ -37,8 +37,8 @@ Json renamed_by_json(const jobs::RenamedByList& renamed) {
   for (const RenameGroup& group : renamed.groups) groups.push_back(group_json(group));
   for (const auto& one : renamed.left_alone) left.push_back({{"what", one.what}, {"why", one.why}});
   for (const auto& file : renamed.undo) undo.push_back(file.string());
-  return {{"sets", groups},         {"left_alone", left}, {"notes", renamed.notes},
-          {"right", renamed.right}, {"undo", undo},       {"planned_only", renamed.planned_only},
+  return {{"sets", groups},          {"left_alone", left}, {"notes", renamed.notes},
+          {"right", renamed.right},  {"undo", undo},       {"planned_only", renamed.planned_only},
           {"undone", renamed.undone}};
 }
 
@@ -54,8 +54,7 @@ std::string renamed_by_text(const jobs::RenamedByList& renamed) {
                         renamed.right == 1 ? "has" : "have");
   for (const std::string& note : renamed.notes) text += fmt::format("note: {}\n", note);
   if (!renamed.left_alone.empty()) text += "Left alone:\n";
-  for (const auto& one : renamed.left_alone)
-    text += fmt::format("  {}: {}\n", printable(one.what), printable(one.why));
+  for (const auto& one : renamed.left_alone) text += fmt::format("  {}: {}\n", printable(one.what), printable(one.why));
   for (const auto& file : renamed.undo)
     text += fmt::format("To take it back: opifex rename --undo '{}'\n", printable(file.string()));
   return text;

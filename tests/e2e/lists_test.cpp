@@ -227,8 +227,8 @@ TEST_F(KnownLists, WhatIsDamagedIsInNoListThatIsMade) {
 
 TEST_F(KnownLists, ADumpIsHeldAgainstListsAtItsEnd) {
   write_file(*this / "moth/fine.toml", "seed = 7\n[disc]\nimage = \"moth.cue\"\n");
-  const Outcome fine = cli({"dump", "sim:moth/fine.toml", "--out", "o/disc.cue", "--against", "kestrel.dat", "--against",
-                            "moth.dat", "--record", "--json"});
+  const Outcome fine = cli({"dump", "sim:moth/fine.toml", "--out", "o/disc.cue", "--against", "kestrel.dat",
+                            "--against", "moth.dat", "--record", "--json"});
   EXPECT_EQ(fine.exit_code, 0) << fine.err;
   const json known = fine.json()["results"][0]["known"];
   ASSERT_EQ(known.size(), 2U);

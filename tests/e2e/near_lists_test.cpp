@@ -46,7 +46,8 @@ class NearLists : public Program {
     std::string all;
     for (const fs::path& file : files) all += read_file(file);
     const std::string silence(static_cast<std::size_t>(std::abs(samples)) * 4, '\0');
-    const std::string moved = samples > 0 ? (silence + all).substr(0, all.size()) : all.substr(silence.size()) + silence;
+    const std::string moved =
+        samples > 0 ? (silence + all).substr(0, all.size()) : all.substr(silence.size()) + silence;
     std::size_t at = 0;
     for (const fs::path& file : files) {
       const std::size_t size = fs::file_size(file);

@@ -46,7 +46,8 @@ class RenameBy : public Program {
   /// The tracks of "moth" under swapped names, the sheet true to them.
   void jumble(const std::string& into) {
     fs::create_directories(*this / into);
-    const std::map<int, std::string> names{{1, "dump.bin"}, {2, "moth (Track 3).bin"}, {3, "moth (Track 2).bin"}, {4, "last.bin"}};
+    const std::map<int, std::string> names{
+        {1, "dump.bin"}, {2, "moth (Track 3).bin"}, {3, "moth (Track 2).bin"}, {4, "last.bin"}};
     std::string sheet = read_file(*this / "moth/moth.cue");
     for (const auto& [track, name] : names) {
       const std::string old = fmt::format("moth (Track {}).bin", track);
@@ -149,7 +150,8 @@ TEST_F(RenameBy, NamesOfAListAreNoPaths) {
   for (const char* name : {"../../escaped.bin", "/tmp/escaped.bin", "a\\..\\..\\b", "..", "c:\\x"}) {
     fs::remove_all(*this / "here");
     write_file(*this / "here/in/loose", "abc");
-    write_list("evil.dat", fmt::format("<game name=\"{0}\"><rom name=\"{0}\" size=\"3\" crc=\"352441c2\"/></game>", name));
+    write_list("evil.dat",
+               fmt::format("<game name=\"{0}\"><rom name=\"{0}\" size=\"3\" crc=\"352441c2\"/></game>", name));
     cli({"rename", "here", "--by", "evil.dat"});
     for (const auto& [file, text] : names_in("here"))
       EXPECT_TRUE(file == "in/loose" || !contains(file, "escaped")) << name << ": " << file;
@@ -185,14 +187,18 @@ TEST_F(RenameBy, ContainersKeepTheirEndingAndBinsOfAllTracksGetTheSetsName) {
 
 TEST_F(RenameBy, AnArchiveGetsTheNameOfTheSetInItAndIsNotRewritten) {
   fs::create_directories(*this / "here");
-  ASSERT_EQ(std::system(fmt::format("cd '{}' && bsdtar -a -cf here/x.zip -C moth .", folder.path().string()).c_str()), 0);
+  ASSERT_EQ(std::system(fmt::format("cd '{}' && bsdtar -a -cf here/x.zip -C moth .", folder.path().string()).c_str()),
+            0);
   const std::string bytes = read_file(*this / "here/x.zip");
   ASSERT_EQ(cli({"rename", "here", "--by", "moth.dat"}).exit_code, 0);
   while (!undo_file("here").empty()) fs::remove(undo_file("here"));
   EXPECT_EQ(list_in("here"), std::vector<std::string>{"moth.zip"});
   EXPECT_EQ(read_file(*this / "here/moth.zip"), bytes);
   write_file(*this / "moth/readme.txt", "beside it");
-  ASSERT_EQ(std::system(fmt::format("cd '{}' && rm here/* && bsdtar -a -cf here/x.zip -C moth .", folder.path().string()).c_str()), 0);
+  ASSERT_EQ(
+      std::system(
+          fmt::format("cd '{}' && rm here/* && bsdtar -a -cf here/x.zip -C moth .", folder.path().string()).c_str()),
+      0);
   cli({"rename", "here", "--by", "moth.dat"});
   EXPECT_EQ(list_in("here"), std::vector<std::string>{"x.zip"}) << "it holds more than the set";
 }

@@ -7,9 +7,7 @@ namespace opifex {
 
 using nlohmann::json;
 
-json name_json(const std::string& name) {
-  return is_utf8(name) ? json(name) : json{{"hex", hex(as_view(name))}};
-}
+json name_json(const std::string& name) { return is_utf8(name) ? json(name) : json{{"hex", hex(as_view(name))}}; }
 
 std::optional<std::string> name_of(const json& value) {
   if (value.is_string()) return value.get<std::string>();

@@ -86,7 +86,8 @@ class Checker {
     if (!wanted || !facts.machine || !facts.machine->has_byte_orders() || alone.size() % 4 != 0) return;
     for (const ByteOrder order : {ByteOrder::swapped, ByteOrder::little})
       if (order != facts.container.order)
-        result_.others.push_back({0, fmt::format("the ROM in {} byte order", to_string(order)),
+        result_.others.push_back({0,
+                                  fmt::format("the ROM in {} byte order", to_string(order)),
                                   {image_.path, alone.size(), hashes_of(rom::packed(alone, {.order = order}, {}))}});
   }
 
@@ -284,9 +285,8 @@ class Checker {
         flow.consume.emplace_back(
             [&hasher, &blocks, lane](const FlowBlock& b) { hasher.update(lane, blocks[b.index].at, b.data); });
     for (std::size_t lane = 0; lane < others_.lanes(); ++lane)
-      flow.consume.emplace_back([this, &stream, &blocks, lane](const FlowBlock& b) {
-        pass_on(lane, stream, blocks[b.index], b.data);
-      });
+      flow.consume.emplace_back(
+          [this, &stream, &blocks, lane](const FlowBlock& b) { pass_on(lane, stream, blocks[b.index], b.data); });
     flow.consume.emplace_back([&](const FlowBlock& b) { context_.progress.done_bytes += blocks[b.index].size_bytes; });
     run_flow(flow, context_);
   }

@@ -54,9 +54,7 @@ ContentDigest of_cd(const CdImage& disc, JobContext& context) {
     b.data.resize(blocks[b.index].sectors * cd::kRawBytes);
     return true;
   };
-  flow.work = [&](FlowBlock& b) {
-    disc.read(SectorForm::raw, blocks[b.index].lba, blocks[b.index].sectors, b.data);
-  };
+  flow.work = [&](FlowBlock& b) { disc.read(SectorForm::raw, blocks[b.index].lba, blocks[b.index].sectors, b.data); };
   flow.consume.emplace_back([&](const FlowBlock& b) {
     digest.update(b.data);
     context.progress.done_bytes += b.data.size();

@@ -175,8 +175,8 @@ OtherForms::OtherForms(const Image& image, const CheckOptions& options) {
     };
     const std::uint64_t cooked = sectors_of(image, t.number, is_cooked);
     if (cooked <= kMostSectors && wanted(cooked * cd::kRawBytes))
-      forms_.push_back(std::make_unique<WholeSectors>(image, t.number, first_of(image, t.number),
-                                                      cooked * cd::kRawBytes, options));
+      forms_.push_back(
+          std::make_unique<WholeSectors>(image, t.number, first_of(image, t.number), cooked * cd::kRawBytes, options));
     const std::uint64_t raw = sectors_of(image, t.number, has_user_data);
     // Of a disc with more tracks the user data of one would not be the disc.
     if (tracks.size() == 1 && wanted(raw * cd::kUserBytes))

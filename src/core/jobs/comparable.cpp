@@ -2,8 +2,8 @@
 
 #include "opifex/core/image/container.hpp"
 #include "opifex/core/image/format.hpp"
-#include "opifex/core/platforms/platforms.hpp"
 #include "opifex/core/platforms/identity.hpp"
+#include "opifex/core/platforms/platforms.hpp"
 
 namespace opifex::jobs {
 

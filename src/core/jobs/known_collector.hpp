@@ -48,9 +48,9 @@ class KnownCollector {
     std::vector<std::size_t> files, pieces;  // of the collection
     std::string sheet;
     bool checked = true;
-    std::optional<Source> source = {};          // none: a file that is no image
-    std::vector<TrackFacts> tracks = {};        // of a CD
-    std::string incomparable = {};  // why lists of whole dumps cannot know it
+    std::optional<Source> source = {};    // none: a file that is no image
+    std::vector<TrackFacts> tracks = {};  // of a CD
+    std::string incomparable = {};        // why lists of whole dumps cannot know it
   };
   std::size_t unit_of(const std::filesystem::path& folder, const std::string& name);
   std::size_t unit_of_archive(const std::filesystem::path& archive);

@@ -84,7 +84,8 @@ std::string message_of(const NearMiss& miss, std::uint32_t unit, const std::stri
   const std::string amount = amount_text(miss.amount, unit);
   switch (miss.kind) {
     case NearKind::audio_offset:
-      return fmt::format("the music of {}, {} samples {}", entry, grouped(static_cast<std::uint64_t>(std::abs(miss.amount))),
+      return fmt::format("the music of {}, {} samples {}", entry,
+                         grouped(static_cast<std::uint64_t>(std::abs(miss.amount))),
                          miss.amount > 0 ? "later" : "earlier");
     case NearKind::too_long:
       return fmt::format("{}, over-dumped: {} follow its end ({})", entry, amount, miss.filler);
@@ -93,8 +94,9 @@ std::string message_of(const NearMiss& miss, std::uint32_t unit, const std::stri
                  ? fmt::format("{}, whose last {} lie {}", entry, amount, miss.filler)
                  : fmt::format("{}, without the padding at its end: {} ({}) are missing", entry, amount, miss.filler);
     case NearKind::leading:
-      return unit > 1 ? fmt::format("{}, with {} before it that the list does not have ({})", entry, amount, miss.filler)
-                      : fmt::format("{}, behind a header of {} that is none of it", entry, amount);
+      return unit > 1
+                 ? fmt::format("{}, with {} before it that the list does not have ({})", entry, amount, miss.filler)
+                 : fmt::format("{}, behind a header of {} that is none of it", entry, amount);
     case NearKind::pregap:
       return fmt::format("{}, without {} of its pregap ({})", entry, amount, miss.filler);
     case NearKind::byte_order:
@@ -160,7 +162,8 @@ void WhyNot::tell_related(const Related& related, KnownAs& as) const {
   };
   if (!related.by_serial.empty())
     as.why.push_back(fmt::format("the list knows the serial {}: {}{}", printable(related.serial),
-                                 names(related.by_serial), as.set ? "" : "; this is another revision of it, or a bad dump"));
+                                 names(related.by_serial),
+                                 as.set ? "" : "; this is another revision of it, or a bad dump"));
   else if (!as.set && !related.by_title.empty())
     as.why.push_back(fmt::format("of this title the list knows: {}; this may be another revision, or a bad dump",
                                  names(related.by_title)));
@@ -175,8 +178,8 @@ void WhyNot::tell_places(const Unknown& unknown, KnownAs& as) const {
     std::string text = fmt::format("track {} differs: it begins at {} (LBA {})", track.number,
                                    cd::to_string(cd::msf_of_lba(track.first)), track.first);
     if (track.damaged)
-      text += fmt::format("; its first damaged sector is at {} (LBA {})",
-                          cd::to_string(cd::msf_of_lba(*track.damaged)), *track.damaged);
+      text += fmt::format("; its first damaged sector is at {} (LBA {})", cd::to_string(cd::msf_of_lba(*track.damaged)),
+                          *track.damaged);
     as.why.push_back(std::move(text));
   }
 }
@@ -185,8 +188,7 @@ void WhyNot::tell(int track, std::uint32_t unit, const CloseLook& look, KnownAs&
   const KnownList& list = *lists_[as.list];
   const std::string what = track > 0 ? fmt::format("track {} is ", track) : "it is ";
   for (const NearMiss& miss : look.found)
-    as.near.push_back(
-        {track, miss, what + message_of(miss, unit, printable(list.name(list.entries[miss.entry])))});
+    as.near.push_back({track, miss, what + message_of(miss, unit, printable(list.name(list.entries[miss.entry])))});
   for (const std::string& tried : look.tried)
     as.tried.push_back(track > 0 ? fmt::format("track {}: {}", track, tried) : tried);
 }
@@ -198,8 +200,8 @@ void WhyNot::tell_offsets(KnownAs& as) const {
     if (near.miss.kind == NearKind::audio_offset) ++tracks[near.miss.amount];
   for (const auto& [samples, count] : tracks)
     as.why.push_back(fmt::format(
-        "an audio offset of {:+} samples: at that shift {} of it {} the list's; what is so is moved, not damaged", samples,
-        plural(count, "track"), count == 1 ? "is" : "are"));
+        "an audio offset of {:+} samples: at that shift {} of it {} the list's; what is so is moved, not damaged",
+        samples, plural(count, "track"), count == 1 ? "is" : "are"));
 }
 
 void WhyNot::look_at_tracks(const Unknown& unknown, const Image& image, const Related& related, KnownAs& as) {
@@ -211,7 +213,8 @@ void WhyNot::look_at_tracks(const Unknown& unknown, const Image& image, const Re
     LookAt at{.all = all, .audio = track.audio};
     std::tie(at.begin, at.end) = all->range_of(track.number);
     if (at.end <= at.begin || at.end - at.begin != track.view.size_bytes) continue;
-    const std::uint64_t sectors = image.cd()->extent_at(track.first) ? stored_bytes(image.cd()->extent_at(track.first)->form) : 1;
+    const std::uint64_t sectors =
+        image.cd()->extent_at(track.first) ? stored_bytes(image.cd()->extent_at(track.first)->form) : 1;
     at.unit_bytes = static_cast<std::uint32_t>(sectors);
     std::size_t from = i, to = i;
     while (track.audio && from > 0 && unknown.tracks[from - 1].audio) --from;

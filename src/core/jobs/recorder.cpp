@@ -72,7 +72,8 @@ namespace {
 /// All files below a folder, or the file itself.
 std::vector<fs::path> files_of(const fs::path& word) {
   std::error_code error;
-  if (!fs::is_directory(word, error)) return fs::is_regular_file(word, error) ? std::vector{word} : std::vector<fs::path>{};
+  if (!fs::is_directory(word, error))
+    return fs::is_regular_file(word, error) ? std::vector{word} : std::vector<fs::path>{};
   std::vector<fs::path> files;
   for (fs::recursive_directory_iterator at(word, error), end; !error && at != end; at.increment(error))
     if (at->is_regular_file() && !at->is_symlink()) files.push_back(at->path());
@@ -96,6 +97,42 @@ std::vector<fs::path> files_of(const Image& image) {
   for (const fs::path& path : input_paths(image))
     if (fs::is_regular_file(path) && std::find(files.begin(), files.end(), path) == files.end()) files.push_back(path);
   return files;
+}
+
+}  // namespace
+
+std::vector<fs::path> files_behind(const std::vector<std::string>& words, const ReadRules& rules) {
+  std::vector<fs::path> all;
+  for (const std::string& word : words) {
+    std::vector<fs::path> files = files_of(fs::path(word));
+    OpenOptions opening = rules.opening;
+    opening.allow_missing = true;
+    if (fs::is_regular_file(word)) try {
+        files = files_of(open_image(word, opening));
+      } catch (const Error& e) {
+        if (ends_all(e) || e.details.fault == Fault::device) throw;
+      }
+    all.insert(all.end(), files.begin(), files.end());
+  }
+  return all;
+}
+
+namespace {
+
+/// Fills in what the image holds. Something that is no image has no content of its own.
+std::optional<Image> digest_of_lead(std::optional<RecordedContent>& content, const ReadRules& reading,
+                                    JobContext& context) {
+  if (!content) return std::nullopt;
+  try {
+    Image image = open_recorded(*content, reading);
+    content->format = std::string(image.format->id);
+    content->digest = digest_content(image, context);
+    if (!content->digest.kind.empty()) return image;
+  } catch (const Error& e) {
+    if (ends_all(e) || e.details.fault == Fault::device) throw;
+  }
+  content.reset();
+  return std::nullopt;
 }
 
 }  // namespace
@@ -138,8 +175,7 @@ struct Recorder::State {
     RecordedResult& result = add(w.becomes, std::move(inputs), std::move(outputs));
     result.steps = w.conversion.plan.steps;
     result.losses = w.conversion.losses;
-    if (!w.outputs.empty())
-      result.output = RecordedContent{.lead = leading_file(w.conversion.plan, w.outputs).path};
+    if (!w.outputs.empty()) result.output = RecordedContent{.lead = leading_file(w.conversion.plan, w.outputs).path};
   }
 
   void hash_all() {
@@ -151,23 +187,9 @@ struct Recorder::State {
     }
   }
 
-  /// Something that is no image has no content of its own.
-  std::optional<Image> open(std::optional<RecordedContent>& content) {
-    if (!content) return std::nullopt;
-    try {
-      Image image = open_recorded(*content, request.reading);
-      content->format = std::string(image.format->id);
-      content->digest = digest_content(image, context);
-      if (!content->digest.kind.empty()) return image;
-    } catch (const Error& e) {
-      if (ends_all(e) || e.details.fault == Fault::device) throw;
-    }
-    content.reset();
-    return std::nullopt;
-  }
-
   void digest_both(RecordedResult& result) {
-    const std::optional<Image> input = open(result.input), output = open(result.output);
+    const std::optional<Image> input = digest_of_lead(result.input, request.reading, context),
+                               output = digest_of_lead(result.output, request.reading, context);
     if (!input || !output) return;
     result.same = result.input->digest == result.output->digest;
     if (result.same) return;
@@ -268,7 +290,7 @@ void Recorder::result(const RenamedByList& r) {
 
 void Recorder::result(const Rescued& r) {
   state_->outer.result(r);
-  if (!r.written.planned_only) state_->take_written(r.written, state_->words_as_files());
+  if (!r.written.planned_only) state_->take_written(r.written, files_behind(r.inputs, state_->request.reading));
 }
 
 void Recorder::result(const SaveTold& r) {
@@ -320,11 +342,8 @@ Record record_of_dump(Record record, const fs::path& lead, const std::vector<fs:
   RecordedResult result{.what = "an image"};
   for (const fs::path& path : inputs) result.inputs.push_back(record_file(path, context));
   for (const fs::path& path : outputs) result.outputs.push_back(record_file(path, context));
-  RecordedContent content{.lead = lead};
-  const Image image = open_recorded(content, {});
-  content.format = std::string(image.format->id);
-  content.digest = digest_content(image, context);
-  if (!content.digest.kind.empty()) result.output = std::move(content);
+  result.output = RecordedContent{.lead = lead};
+  digest_of_lead(result.output, {}, context);
   record.results.push_back(std::move(result));
   return record;
 }

@@ -74,8 +74,7 @@ class SetNamer {
     if (unsafe || !is_safe_name(base)) return {};
     std::string made = made_safe(base, rules_);
     if (utf16_units(made) > longest_) made = shortened(made, longest_);
-    if (made != base)
-      out_.notes.push_back(fmt::format("{}: the drive has it as {}", printable(base), printable(made)));
+    if (made != base) out_.notes.push_back(fmt::format("{}: the drive has it as {}", printable(base), printable(made)));
     return made;
   }
 

@@ -187,14 +187,16 @@ extern const Setting kRecordFile{
 extern const Setting kCheckRecord{
     .name = "record",
     .type = reads,
-    .help = "is everything as this record has it? Further records may follow, and folders where files may have moved to",
+    .help =
+        "is everything as this record has it? Further records may follow, and folders where files may have moved to",
     .value = "FILE",
     .details = "With <repair>: write a record of that job.",
     .repeats = true};
 extern const Setting kByList{
     .name = "by",
     .type = reads,
-    .help = "give every set that this known list, or a folder of them, knows whole the names it has there; may be repeated",
+    .help =
+        "give every set that this known list, or a folder of them, knows whole the names it has there; may be repeated",
     .value = "LIST",
     .details =
         "By content. Sheets are rewritten, files of the same stem beside them go along, archives get the name of the "
@@ -445,14 +447,14 @@ const SettingList& identify_settings() {
 }
 
 const SettingList& check_settings() {
-  static const SettingList list =
-      joined({{&kAgainst, &kHashes, &kSameAs, &kCheckRecord, &kRepair, &kOut, &kOverwrite, &kFileSystem}, read_settings()});
+  static const SettingList list = joined(
+      {{&kAgainst, &kHashes, &kSameAs, &kCheckRecord, &kRepair, &kOut, &kOverwrite, &kFileSystem}, read_settings()});
   return list;
 }
 
 const SettingList& lists_settings() {
-  static const SettingList list =
-      joined({{&kSets, &kMissing, &kMake, &kOut, &kTitle, &kRecordFile, &kPlan, &kOverwrite, &kFileSystem}, read_settings()});
+  static const SettingList list = joined(
+      {{&kSets, &kMissing, &kMake, &kOut, &kTitle, &kRecordFile, &kPlan, &kOverwrite, &kFileSystem}, read_settings()});
   return list;
 }
 
@@ -485,9 +487,9 @@ const SettingList& files_settings() {
 }
 
 const SettingList& extract_settings() {
-  static const SettingList list =
-      joined({{&kInto, &kReadBack, &kForm2, &kSavesAs, &kDamaged, &kRecordFile, &kStrict, &kPlan, &kOverwrite, &kFileSystem},
-              read_settings()});
+  static const SettingList list = joined(
+      {{&kInto, &kReadBack, &kForm2, &kSavesAs, &kDamaged, &kRecordFile, &kStrict, &kPlan, &kOverwrite, &kFileSystem},
+       read_settings()});
   return list;
 }
 
@@ -501,7 +503,8 @@ const SettingList& build_settings() {
 }
 
 const SettingList& rename_settings() {
-  static const SettingList list = joined({{&kByList, &kUndo, &kNameLimit, &kRecordFile, &kPlan, &kFileSystem}, read_settings()});
+  static const SettingList list =
+      joined({{&kByList, &kUndo, &kNameLimit, &kRecordFile, &kPlan, &kFileSystem}, read_settings()});
   return list;
 }
 
@@ -511,20 +514,21 @@ const SettingList& rescue_settings() {
 }
 
 const SettingList& patch_settings() {
-  static const SettingList list = {&kOut, &kAmong, &kPatchKind, &kText, &kHex, &kCount, &kRecordFile, &kPlan, &kOverwrite};
+  static const SettingList list = {&kOut,   &kAmong,      &kPatchKind, &kText,     &kHex,
+                                   &kCount, &kRecordFile, &kPlan,      &kOverwrite};
   return list;
 }
 
 const SettingList& save_settings() {
-  static const SettingList list = {&kGame, &kHistory, &kVersion,   &kOut,        &kSaveSize,    &kFill,
-                                   &kSwap, &kLane,    &kDropClock, &kAcceptSave, &rom::kSystem, &kRecordFile, &kPlan};
+  static const SettingList list = {&kGame, &kHistory,   &kVersion,    &kOut,         &kSaveSize,   &kFill, &kSwap,
+                                   &kLane, &kDropClock, &kAcceptSave, &rom::kSystem, &kRecordFile, &kPlan};
   return list;
 }
 
 const SettingList& edit_settings() {
-  static const SettingList list = {&kAt,    &kName,  &kPut,     &kDrop,    &kWithAll,   &kFolder,
-                                   &kMove,  &kLabel, &kComment, &kProtect, &kBootCode,  &kUndelete,
-                                   &kBytes, &kCard,  &kKeepOld, &kHistory, &kRecordFile, &kOverwrite, &kPlan};
+  static const SettingList list = {&kAt,      &kName,    &kPut,        &kDrop,      &kWithAll,  &kFolder, &kMove,
+                                   &kLabel,   &kComment, &kProtect,    &kBootCode,  &kUndelete, &kBytes,  &kCard,
+                                   &kKeepOld, &kHistory, &kRecordFile, &kOverwrite, &kPlan};
   return list;
 }
 
@@ -538,11 +542,11 @@ PatchKind patch_kind(const Settings& settings) {
 }
 
 const SettingList& dump_settings() {
-  static const SettingList list = {
-      &kOut,        &kTo,      &kPlan,     &kPasses, &kGiveUpAfter,   &kSpeed,     &kOffset,
-      &kSubchannel, &kKeyFile, &kHashes,   &kAgainst, &kRecord, &kReport,        &kAccept,    &kOverwrite,
-      &kProve,      &kRestart, &kNext,     &kDiscs,  &kFileSystem,    &kSaveEvery, &rom::kSystem,
-      &kOnly,       &kRomSize, &kSaveSize, &kMapper, &kCharacterSize, &kMirroring};
+  static const SettingList list = {&kOut,      &kTo,         &kPlan,          &kPasses,      &kGiveUpAfter, &kSpeed,
+                                   &kOffset,   &kSubchannel, &kKeyFile,       &kHashes,      &kAgainst,     &kRecord,
+                                   &kReport,   &kAccept,     &kOverwrite,     &kProve,       &kRestart,     &kNext,
+                                   &kDiscs,    &kFileSystem, &kSaveEvery,     &rom::kSystem, &kOnly,        &kRomSize,
+                                   &kSaveSize, &kMapper,     &kCharacterSize, &kMirroring};
   return list;
 }
 

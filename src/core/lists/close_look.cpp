@@ -3,11 +3,11 @@
 // hashed in full.
 #include "opifex/core/lists/close_look.hpp"
 
-#include <zlib.h>
-
 #include <algorithm>
 #include <map>
 #include <set>
+
+#include <zlib.h>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/cd/sector.hpp"
@@ -174,8 +174,8 @@ class Look {
       if (begin() + s <= most) plan(NearKind::too_short, e, begin(), begin() + s, other, {}, "in the track behind");
     }
     if (planned > 0)
-      look_.tried.push_back(fmt::format("with bytes off or on at either end, against {} entries of nearly its size",
-                                        grouped(planned)));
+      look_.tried.push_back(
+          fmt::format("with bytes off or on at either end, against {} entries of nearly its size", grouped(planned)));
   }
 
   bool has_crc(EntryNumber e) const { return (list_.entries[e].hashes & bit(ListHash::crc32)) != 0; }
@@ -352,9 +352,9 @@ EntriesBySize::EntriesBySize(const KnownList& list) : list_(list) {
 }
 
 bool EntriesBySize::has(std::uint64_t size) const {
-  const auto at = std::lower_bound(
-      order_.begin(), order_.end(), size,
-      [&](EntryNumber e, std::uint64_t wanted) { return list_.entries[e].size_bytes < wanted; });
+  const auto at = std::lower_bound(order_.begin(), order_.end(), size, [&](EntryNumber e, std::uint64_t wanted) {
+    return list_.entries[e].size_bytes < wanted;
+  });
   return at != order_.end() && list_.entries[*at].size_bytes == size;
 }
 
@@ -365,9 +365,9 @@ std::vector<EntryNumber> EntriesBySize::near(std::uint64_t size, std::span<const
     for (EntryNumber e = set.first; e < set.first + set.entries && found.size() < kMostEntries; ++e)
       if (can_be_compared(list_.entries[e]) && list_.entries[e].size_bytes != kUnknownSize) found.push_back(e);
   }
-  const auto from = std::lower_bound(
-      order_.begin(), order_.end(), size - std::min(size, kNearBytes),
-      [&](EntryNumber e, std::uint64_t wanted) { return list_.entries[e].size_bytes < wanted; });
+  const auto from =
+      std::lower_bound(order_.begin(), order_.end(), size - std::min(size, kNearBytes),
+                       [&](EntryNumber e, std::uint64_t wanted) { return list_.entries[e].size_bytes < wanted; });
   const std::set<EntryNumber> own(found.begin(), found.end());
   std::vector<EntryNumber> others;
   for (auto at = from; at != order_.end() && list_.entries[*at].size_bytes <= size + kNearBytes; ++at)

@@ -507,9 +507,8 @@ class Matcher {
 }  // namespace
 
 std::string_view to_string(FileVerdict verdict) {
-  constexpr std::array<std::string_view, 10> kWords{
-      "good",   "renamed",    "bad",     "duplicate", "extra",
-      "layout", "equivalent", "differs", "unknown",   "not_comparable"};
+  constexpr std::array<std::string_view, 10> kWords{"good",   "renamed",    "bad",     "duplicate", "extra",
+                                                    "layout", "equivalent", "differs", "unknown",   "not_comparable"};
   return kWords[static_cast<std::size_t>(verdict)];
 }
 

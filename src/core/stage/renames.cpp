@@ -184,8 +184,7 @@ json file_json(const struct stat& facts) {
 }
 
 json step_json(const RenameStep& step, const fs::path& folder) {
-  return {{"from", name_json(seen_from(folder, step.from))},
-          {"to", name_json(seen_from(folder, step.to))}};
+  return {{"from", name_json(seen_from(folder, step.from))}, {"to", name_json(seen_from(folder, step.to))}};
 }
 
 [[noreturn]] void no_undo_file(const fs::path& file, const std::string& found) {
@@ -251,8 +250,7 @@ class UndoReader {
     for (const fs::path& path : {to, waits, from})
       if (is_it(path, step, false) && std::find(found.begin(), found.end(), path) == found.end()) found.push_back(path);
     // Swapped files of one size and date: then only the number tells them apart.
-    if (found.size() > 1)
-      std::erase_if(found, [&](const fs::path& path) { return !is_it(path, step, true); });
+    if (found.size() > 1) std::erase_if(found, [&](const fs::path& path) { return !is_it(path, step, true); });
     if (found.size() != 1) not_as_renamed(to);
     if (found.front() != from) group.steps.push_back({found.front(), from});
   }
@@ -328,9 +326,8 @@ void write_undo(const std::vector<RenameGroup>& groups, const fs::path& file) {
       steps.back()["text_before"] = name_json(before);
       steps.back()["sha1_after"] = digest_of("sha1", as_view(group.sheet_text));
     }
-    all.push_back({{"set", printable(group.what)},
-                   {"folder", name_json(seen_from(folder, group.folder))},
-                   {"steps", steps}});
+    all.push_back(
+        {{"set", printable(group.what)}, {"folder", name_json(seen_from(folder, group.folder))}, {"steps", steps}});
   }
   const json document = {{"opifex_undo", 1}, {"groups", all}};
   write_whole_file(file, document.dump(1) + "\n", Existing::keep);

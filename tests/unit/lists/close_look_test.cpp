@@ -31,7 +31,8 @@ KnownListPtr list_of(const std::vector<Bytes>& contents, unsigned which) {
 Bytes piece_of(const Bytes& all, std::int64_t from, std::int64_t to) {
   Bytes out;
   for (std::int64_t i = from; i < to; ++i)
-    out.push_back(i < 0 || i >= static_cast<std::int64_t>(all.size()) ? std::byte{0} : all[static_cast<std::size_t>(i)]);
+    out.push_back(i < 0 || i >= static_cast<std::int64_t>(all.size()) ? std::byte{0}
+                                                                      : all[static_cast<std::size_t>(i)]);
   return out;
 }
 
@@ -60,7 +61,8 @@ Bytes put_right(const NearMiss& miss, const Bytes& all, const LookAt& at) {
     case NearKind::byte_order: {
       Bytes turned = here;
       for (std::size_t i = 0; i < turned.size(); i += static_cast<std::size_t>(n))
-        std::reverse(turned.begin() + static_cast<std::ptrdiff_t>(i), turned.begin() + static_cast<std::ptrdiff_t>(i) + n);
+        std::reverse(turned.begin() + static_cast<std::ptrdiff_t>(i),
+                     turned.begin() + static_cast<std::ptrdiff_t>(i) + n);
       return turned;
     }
   }
@@ -135,7 +137,8 @@ TEST_F(CloseLooks, WithoutACrcNoShiftIsFoundAndThatIsSaid) {
   const CloseLook found =
       look({entry}, moved, {.begin = 2352 * 2, .end = 2352 * 4, .unit_bytes = 2352, .audio = true}, 4);
   EXPECT_TRUE(found.found.empty());
-  EXPECT_TRUE(std::any_of(found.tried.begin(), found.tried.end(), [](const auto& t) { return t.find("no CRC-32") != t.npos; }));
+  EXPECT_TRUE(
+      std::any_of(found.tried.begin(), found.tried.end(), [](const auto& t) { return t.find("no CRC-32") != t.npos; }));
 }
 
 TEST_F(CloseLooks, WhatIsTooMuchOrTooLittleIsFoundAtEitherEnd) {
@@ -151,7 +154,8 @@ TEST_F(CloseLooks, WhatIsTooMuchOrTooLittleIsFoundAtEitherEnd) {
     EXPECT_EQ(of_kind(noise, NearKind::too_long)->filler, "data");
     EXPECT_EQ(amount(look({entry}, joined({other, entry}), {}, which), NearKind::leading),
               static_cast<std::int64_t>(other.size()));
-    EXPECT_EQ(amount(look({joined({entry, run})}, entry, {}, which), NearKind::too_short), static_cast<std::int64_t>(n));
+    EXPECT_EQ(amount(look({joined({entry, run})}, entry, {}, which), NearKind::too_short),
+              static_cast<std::int64_t>(n));
   }
 }
 
@@ -163,7 +167,8 @@ TEST_F(CloseLooks, PregapsThatAreMissingOrElsewhereAreFound) {
     const LookAt at{.begin = before.size(), .end = before.size() + track.size(), .unit_bytes = unit};
     const CloseLook silent = look({joined({Bytes(gap), track})}, joined({before, track}), at);
     EXPECT_EQ(amount(silent, NearKind::pregap), static_cast<std::int64_t>(gap));
-    const Bytes end = piece_of(before, static_cast<std::int64_t>(before.size() - gap), static_cast<std::int64_t>(before.size()));
+    const Bytes end =
+        piece_of(before, static_cast<std::int64_t>(before.size() - gap), static_cast<std::int64_t>(before.size()));
     const CloseLook elsewhere = look({joined({end, track})}, joined({before, track}), at);
     ASSERT_TRUE(of_kind(elsewhere, NearKind::pregap));
     EXPECT_EQ(of_kind(elsewhere, NearKind::pregap)->filler, "in the track before");
@@ -175,7 +180,8 @@ TEST_F(CloseLooks, TheOtherByteOrderIsFound) {
     const Bytes entry = random_.bytes(4096);
     Bytes turned = entry;
     for (std::size_t i = 0; i < turned.size(); i += word)
-      std::reverse(turned.begin() + static_cast<std::ptrdiff_t>(i), turned.begin() + static_cast<std::ptrdiff_t>(i + word));
+      std::reverse(turned.begin() + static_cast<std::ptrdiff_t>(i),
+                   turned.begin() + static_cast<std::ptrdiff_t>(i + word));
     EXPECT_EQ(amount(look({entry}, turned, {}), NearKind::byte_order), static_cast<std::int64_t>(word));
   }
 }

@@ -83,7 +83,7 @@ struct CheckResult {
   std::optional<FileCheck> whole;
   /// The ROM alone, as the console sees it: without what dump programs put around it.
   std::optional<FileCheck> rom;
-  std::vector<OtherForm> others;  ///< only of sizes that CheckOptions::wants_whole asks for
+  std::vector<OtherForm> others;                   ///< only of sizes that CheckOptions::wants_whole asks for
   std::shared_ptr<const rom::Examined> rom_facts;  ///< null: no ROM
   std::vector<TrackCheck> tracks;
   std::vector<Finding> findings;

@@ -16,8 +16,8 @@ struct CheckRecordJob {
 
 enum class FileState {
   unchanged,
-  moved,     ///< not at its place; a file of the same content lies in one of the folders
-  changed,   ///< at its place is something else, and its content nowhere
+  moved,    ///< not at its place; a file of the same content lies in one of the folders
+  changed,  ///< at its place is something else, and its content nowhere
   gone,
   replaced,  ///< the job itself has put its output there
 };
@@ -25,7 +25,7 @@ std::string_view to_string(FileState state);
 
 enum class ContentState {
   not_recorded,
-  same,        ///< it still decodes to what it was then
+  same,  ///< it still decodes to what it was then
   differs,
   unreadable,  ///< it is there, and does not open or decode
   gone

@@ -24,10 +24,10 @@ struct KnownAs {
   std::size_t list = 0;  ///< in KnownTold::lists
   KnownVerdict verdict = KnownVerdict::not_known;
   std::optional<std::uint32_t> set = {};
-  std::string through = {};           ///< "the disc inside": what was compared; empty: the files as they are
-  bool by_crc = false;                ///< nothing better than a CRC-32 was in the list
-  std::vector<std::string> why = {};  ///< in plain words: what is missing, what differs and how
-  std::vector<NearTold> near = {};    ///< what it would be known as, but for something
+  std::string through = {};             ///< "the disc inside": what was compared; empty: the files as they are
+  bool by_crc = false;                  ///< nothing better than a CRC-32 was in the list
+  std::vector<std::string> why = {};    ///< in plain words: what is missing, what differs and how
+  std::vector<NearTold> near = {};      ///< what it would be known as, but for something
   std::vector<std::string> tried = {};  ///< how it was compared beyond its hashes
 };
 

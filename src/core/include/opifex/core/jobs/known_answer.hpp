@@ -9,13 +9,13 @@ namespace opifex::jobs {
 
 /// From best to worst.
 enum class KnownVerdict {
-  known,         ///< complete, under the list's name
-  renamed,       ///< complete, called otherwise
-  extra,         ///< complete, and something lies beside it that is none of it
-  duplicate,     ///< a further copy of what another file has
-  known_bad,     ///< complete, and the list itself says that this dump is damaged
-  part_missing,  ///< some of the set is here
-  differs,       ///< its name is known, its content is not
+  known,           ///< complete, under the list's name
+  renamed,         ///< complete, called otherwise
+  extra,           ///< complete, and something lies beside it that is none of it
+  duplicate,       ///< a further copy of what another file has
+  known_bad,       ///< complete, and the list itself says that this dump is damaged
+  part_missing,    ///< some of the set is here
+  differs,         ///< its name is known, its content is not
   not_comparable,  ///< parts of the disc were left out of it: its own hash cannot come out
   not_known
 };

@@ -34,9 +34,9 @@ struct RecordedResult {
   std::string what;  ///< for people: what it became
   std::vector<RecordedFile> inputs = {}, outputs = {};
   std::optional<RecordedContent> input = {}, output = {};
-  bool same = false;            ///< both hold the same, by their digests
-  std::string compared = {};    ///< of others: what of the input the output holds, byte for byte; empty: not compared
-  std::string kept_sha1 = {};   ///< of the bytes that were compared
+  bool same = false;           ///< both hold the same, by their digests
+  std::string compared = {};   ///< of others: what of the input the output holds, byte for byte; empty: not compared
+  std::string kept_sha1 = {};  ///< of the bytes that were compared
   std::vector<std::string> steps = {};
   std::vector<Loss> losses = {};
 };

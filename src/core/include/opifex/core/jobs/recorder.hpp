@@ -56,8 +56,8 @@ class Recorder final : public Listener {
   void ended(const BatchSummary&) override;
 
   /// Hashes everything once more as it lies there now, and writes the record. Nothing for a job that only planned, or
-  /// wrote nothing; then there is no record, and false comes back. Error: those of reading; "exists" if the record would
-  /// replace one of the files it is about.
+  /// wrote nothing; then there is no record, and false comes back. Error: those of reading; "exists" if the record
+  /// would replace one of the files it is about.
   bool finish();
 
  private:
@@ -70,6 +70,9 @@ class Recorder final : public Listener {
 Record record_of_dump(Record record, const std::filesystem::path& lead,
                       const std::vector<std::filesystem::path>& inputs,
                       const std::vector<std::filesystem::path>& outputs, JobContext& context);
+
+/// All files behind what the user named: those of an image, those below a folder, or the file itself.
+std::vector<std::filesystem::path> files_behind(const std::vector<std::string>& words, const ReadRules& rules);
 
 /// Hashes of a file as a record has them. Error: those of reading.
 RecordedFile record_file(const std::filesystem::path& path, JobContext& context);

@@ -25,17 +25,17 @@ struct RenamedByList {
   struct LeftAlone {
     std::string what, why;  ///< for people
   };
-  std::vector<RenameGroup> groups;    ///< as they are or would be renamed
-  std::vector<LeftAlone> left_alone;  ///< what the lists do not know, or cannot name
-  std::vector<std::string> notes;     ///< names that are not quite the list's
-  std::size_t right = 0;              ///< sets that have their names already
+  std::vector<RenameGroup> groups;               ///< as they are or would be renamed
+  std::vector<LeftAlone> left_alone;             ///< what the lists do not know, or cannot name
+  std::vector<std::string> notes;                ///< names that are not quite the list's
+  std::size_t right = 0;                         ///< sets that have their names already
   std::vector<std::filesystem::path> undo = {};  ///< what undoes it; of a plan: none
   bool planned_only = false;
   bool undone = false;  ///< it was the way back
 };
 
-/// Only sets that are complete are renamed, each whole or not at all, and never by a name that is no safe path. Archives
-/// get the name of the set that alone is in them; nothing in them is changed.
+/// Only sets that are complete are renamed, each whole or not at all, and never by a name that is no safe path.
+/// Archives get the name of the set that alone is in them; nothing in them is changed.
 Outcome run(const RenameByJob& job, Listener& listener, JobContext& context);
 
 /// Gives all files the names they had before.

@@ -30,14 +30,14 @@ std::string_view to_string(NearKind kind);
 /// What one track or file is, but for something.
 struct NearMiss {
   NearKind kind = NearKind::too_long;
-  std::uint32_t entry = 0;    ///< of the list
-  std::int64_t amount = 0;    ///< samples of an offset, bytes in a word, else bytes
-  std::string filler = {};    ///< what the bytes too many or too few are: "zeros", "FF", "data"
-  std::string proof = {};     ///< the strongest hash that is equal then
+  std::uint32_t entry = 0;  ///< of the list
+  std::int64_t amount = 0;  ///< samples of an offset, bytes in a word, else bytes
+  std::string filler = {};  ///< what the bytes too many or too few are: "zeros", "FF", "data"
+  std::string proof = {};   ///< the strongest hash that is equal then
 };
 
 struct CloseLook {
-  std::vector<NearMiss> found = {};    ///< at most one for each kind
+  std::vector<NearMiss> found = {};     ///< at most one for each kind
   std::vector<std::string> tried = {};  ///< for people: what was compared
 };
 
@@ -64,8 +64,8 @@ class EntriesBySize {
   std::vector<std::uint32_t> order_;
 };
 
-/// `sets`: those that the stretch may belong to, by name or serial. Reads it twice at most, and what is close to an entry
-/// once more.
+/// `sets`: those that the stretch may belong to, by name or serial. Reads it twice at most, and what is close to an
+/// entry once more.
 CloseLook look_closer(const EntriesBySize& entries, std::span<const std::uint32_t> sets, const LookAt& at,
                       JobContext& context);
 

@@ -24,11 +24,11 @@ struct ListedView {
 using SheetWriter = std::function<std::optional<std::string>(const std::vector<std::string>& names, bool crlf)>;
 
 struct CollectedFile {
-  std::string path;      ///< for people; "archive!member" in an archive
-  std::string base;      ///< the last part of it
+  std::string path;          ///< for people; "archive!member" in an archive
+  std::string base;          ///< the last part of it
   std::string archive = {};  ///< the archive it lies in; empty: none
   bool of_image = false;     ///< one of the files of an image
-  std::size_t unit = 0;  ///< the folder or the archive it lies in
+  std::size_t unit = 0;      ///< the folder or the archive it lies in
   std::vector<ListedView> views = {};
   std::string unreadable = {};      ///< why; empty: it was read
   std::string not_comparable = {};  ///< why no list of whole dumps can know it ("scrubbed: ..."); empty: it can be

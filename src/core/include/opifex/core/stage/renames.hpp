@@ -32,15 +32,15 @@ struct RenameClash {
 /// `ignore_case`: on drives where case does not tell names apart.
 std::vector<RenameClash> take_out_clashes(std::vector<RenameGroup>& groups, bool ignore_case);
 
-/// Renames all of them, group by group; names that groups swap with each other too. If one fails, what was not yet begun
-/// is left, and that group is as it was. Error as place_together().
+/// Renames all of them, group by group; names that groups swap with each other too. If one fails, what was not yet
+/// begun is left, and that group is as it was. Error as place_together().
 void run_renames(const std::vector<RenameGroup>& groups);
 
 /// What undoes them, before they are run: every name and, of sheets, the text. Written and synced as a new file.
 void write_undo(const std::vector<RenameGroup>& groups, const std::filesystem::path& file);
 
-/// Files that an interruption has left between their old and their new names get the old ones back, by the undo files in
-/// this folder. What cannot be done is left as it is.
+/// Files that an interruption has left between their old and their new names get the old ones back, by the undo files
+/// in this folder. What cannot be done is left as it is.
 void end_waiting(const std::filesystem::path& folder);
 
 /// A file that write_undo() wrote, by its name: `opifex-renamed-20260105T180000Z.json`.
