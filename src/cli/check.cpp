@@ -24,8 +24,8 @@ void run_check(Session& session) {
   if (session.words().empty())
     throw Error({.fault = Fault::usage,
                  .code = "usage",
-                 .what = "nothing is named to be checked",
-                 .hint = "opifex check INPUT..."});
+                 .what = "check needs INPUT...",
+                 .hint = "name an image, a folder or an archive"});
   if (chosen.has(jobs::kSameAs))
     run_job(session, jobs::CompareJob::of(session.words(), chosen), reporter);
   else if (chosen.flag(jobs::kRepair))

@@ -1,5 +1,6 @@
 #include "opifex/core/jobs/rename.hpp"
 
+#include "opifex/core/base/text.hpp"
 #include "opifex/core/jobs/rename_by.hpp"
 #include "opifex/core/jobs/settings.hpp"
 
@@ -10,8 +11,8 @@
 namespace opifex::cli {
 namespace {
 
-[[noreturn]] void wrong_words(const char* what, const char* hint) {
-  throw Error({.fault = Fault::usage, .code = "usage", .what = what, .hint = hint});
+[[noreturn]] void wrong_words(std::string what, const char* hint) {
+  throw Error({.fault = Fault::usage, .code = "usage", .what = std::move(what), .hint = hint});
 }
 
 void rename_by_list(Session& session, Reporter& reporter) {
@@ -30,8 +31,9 @@ void run_rename_command(Session& session) {
     return run_job(session, jobs::UndoRenameJob{chosen.text(jobs::kUndo), chosen.flag(jobs::kPlan)}, reporter);
   }
   if (chosen.has(jobs::kByList)) return rename_by_list(session, reporter);
-  if (session.words().size() != 2)
-    wrong_words("a set and its new name are needed", "opifex rename SET NEW-NAME, or opifex rename PATH... --by LIST");
+  if (const std::size_t count = session.words().size(); count != 2)
+    wrong_words(fmt::format("rename takes SET NEW-NAME, not {}", plural(count, "word")),
+                "opifex rename PATH... --by LIST takes any number");
   run_job(session, jobs::RenameJob::of(session.words(), chosen), reporter);
 }
 

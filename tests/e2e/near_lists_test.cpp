@@ -77,7 +77,9 @@ TEST_F(NearLists, ABinIsKnownByItsUserDataAndAnIsoByItsWholeSectors) {
   }
   // One byte of the data; one sector more; a few bytes behind the last sector.
   flip_byte(*this / "cooked/k.iso", 100'000);
-  EXPECT_EQ(check("cooked/k.iso", "raw.dat")["verdict"], "not_known");
+  const json changed = check("cooked/k.iso", "raw.dat");
+  EXPECT_TRUE(changed["verdict"] == "not_known" || changed["verdict"] == "not_comparable") << changed;
+  EXPECT_TRUE(contains(changed["why"].dump(), "subheaders")) << "such a size the list has";
   const std::string bin = read_file(*this / "raw/k.bin");
   write_file(*this / "raw/k.bin", bin + std::string(cd::kRawBytes, '\0'));
   EXPECT_NE(check("raw/k.cue", "cooked.dat")["verdict"], "known");

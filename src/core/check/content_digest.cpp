@@ -92,7 +92,7 @@ ContentDigest of_rom(const RomContent& content) {
   const rom::Container container = rom::container_of(*content.bytes, machine);
   const Bytes bytes = rom::read_rom(*content.bytes, container);
   const ByteView alone = rom::rom_alone(rom::examine(machine, container, bytes), bytes);
-  return {"rom", alone.size(), digest_of(kDigest, alone)};
+  return {"cartridge", alone.size(), digest_of(kDigest, alone)};
 }
 
 }  // namespace

@@ -234,7 +234,9 @@ void WhyNot::look_at_file(const SourcePtr& bytes, const Related& related, KnownA
 void WhyNot::tell_lost_subheaders(const Image& image, KnownAs& as) {
   const std::uint64_t size = image.blocks() ? image.stored_blocks()->size() : 0;
   if (size == 0 || !index_of(as.list).sizes.has(size / cd::kUserBytes * cd::kRawBytes)) return;
-  if (as.verdict == KnownVerdict::not_known) as.verdict = KnownVerdict::not_comparable;
+  const bool mode2 = image.cd() && !image.cd()->extents().empty() &&
+                     image.cd()->extents().front().form == StoredForm::form1_user;
+  if (mode2 && as.verdict == KnownVerdict::not_known) as.verdict = KnownVerdict::not_comparable;
   as.why.emplace_back(
       "the list has a disc of as many sectors, stored whole; if they are Mode 2, an image of user data has lost their "
       "subheaders and cannot be held against it");

@@ -13,7 +13,7 @@ namespace opifex {
 struct Image;
 
 struct ContentDigest {
-  std::string kind;  ///< "cd", "blocks", "rom"; empty: nothing that can be hashed as a whole (a package of files)
+  std::string kind;  ///< "cd", "blocks", "cartridge"; empty: nothing that can be hashed as a whole (a package of files)
   std::uint64_t bytes = 0;
   std::string sha256 = {};
 
