@@ -48,8 +48,8 @@ std::vector<std::string> line_of(const DemoStep& step, const fs::path& folder, E
   std::vector<std::string> line;
   for (const std::string& word : step.words) line.push_back(in_workshop(word, folder));
   const bool repairs = std::find(line.begin(), line.end(), "--repair") != line.end();
-  const bool writes =
-      line[0] != "identify" && line[0] != "files" && line[0] != "save" && (line[0] != "check" || repairs);
+  const bool writes = line[0] != "identify" && line[0] != "files" && line[0] != "save" && line[0] != "rename" &&
+                      (line[0] != "check" || repairs);
   if (existing == Existing::replace && writes) line.emplace_back("--overwrite");
   return line;
 }

@@ -1,6 +1,9 @@
+#include <array>
 #include <fstream>
 
+#include "opifex/core/base/hash.hpp"
 #include "opifex/core/io/output.hpp"
+#include "opifex/core/lists/write_list.hpp"
 #include "opifex/demo/wii_disc.hpp"
 #include "opifex/demo/workshop.hpp"
 
@@ -93,6 +96,53 @@ void make_card(const fs::path& folder, Existing existing) {
   write_whole_file(folder / "Lantern Street.mcr", as_text(card_of_three_saves()), existing);
 }
 
+std::string text_of(const fs::path& path) {
+  const SourcePtr file = open_file(path);
+  return std::string(as_text(read_up_to(*file, 0, static_cast<std::size_t>(file->size()))));
+}
+
+constexpr std::array kMothFiles = {"Moth & Lantern.cue", "Moth & Lantern (Track 1).bin", "Moth & Lantern (Track 2).bin",
+                                   "Moth & Lantern (Track 3).bin", "Moth & Lantern (Track 4).bin"};
+
+/// What the collectors of other towns have of the same publisher.
+void make_list(const fs::path& folder, Existing existing) {
+  MadeSet set{.name = "Moth & Lantern (Europe)"};
+  for (const char* name : kMothFiles) {
+    std::string listed = name;
+    listed.insert(std::string_view("Moth & Lantern").size(), " (Europe)");
+    std::string text = text_of(folder / name);
+    // Their sheet names their files.
+    if (listed.ends_with(".cue"))
+      for (std::size_t at = 0; (at = text.find("Lantern (T", at)) != text.npos; at += 20)
+        text.insert(at + 7, " (Europe)");
+    MadeEntry entry{.name = listed, .size_bytes = text.size()};
+    for (const char* hash : {"crc32", "md5", "sha1"}) entry.hashes.push_back({hash, digest_of(hash, as_view(text))});
+    set.entries.push_back(std::move(entry));
+  }
+  write_whole_file(folder / "palisade.dat", list_text("Palisade Row - Discs", {std::move(set)}), existing);
+}
+
+/// The same disc out of a drive that gives music twelve samples late; and under the names of a hurried afternoon.
+void make_odd_copies(const fs::path& folder, Existing existing) {
+  constexpr std::size_t kLate = 12 * 4;
+  std::string music;
+  for (std::size_t track = 2; track <= 4; ++track) music += text_of(folder / kMothFiles[track]);
+  music = std::string(kLate, '\0') + music.substr(0, music.size() - kLate);
+  std::size_t at = 0;
+  std::string sheet = text_of(folder / kMothFiles[0]);
+  write_whole_file(folder / "late" / kMothFiles[0], sheet, existing);
+  for (std::size_t track = 1; track <= 4; ++track) {
+    const std::string bytes = text_of(folder / kMothFiles[track]), odd = fmt::format("dump7_{}.bin", track);
+    write_whole_file(folder / "unsorted" / odd, bytes, existing);
+    write_whole_file(folder / "late" / kMothFiles[track], track == 1 ? bytes : music.substr(at, bytes.size()),
+                     existing);
+    at += track == 1 ? 0 : bytes.size();
+    sheet.replace(sheet.find(kMothFiles[track]), std::string_view(kMothFiles[track]).size(), odd);
+  }
+  write_whole_file(folder / "unsorted/dump7.cue", sheet, existing);
+  write_whole_file(folder / "unsorted/dump7.txt", "bought at the flea market, one owner\n", existing);
+}
+
 }  // namespace
 
 void build_museum(const fs::path& folder, Existing existing) {
@@ -103,6 +153,8 @@ void build_museum(const fs::path& folder, Existing existing) {
   make_cartridge(folder, existing);
   make_floppy(folder, existing);
   make_card(folder, existing);
+  make_list(folder, existing);
+  make_odd_copies(folder, existing);
 }
 
 }  // namespace opifex::demo

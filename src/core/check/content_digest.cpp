@@ -106,9 +106,14 @@ ContentDigest digest_content(const Image& image, JobContext& context) {
 }
 
 std::vector<NamedHash> hash_file(const std::string& path, const std::vector<std::string>& names, JobContext& context) {
+  return hash_source(*open_file(path), names, context);
+}
+
+std::vector<NamedHash> hash_source(const ByteSource& source, const std::vector<std::string>& names,
+                                   JobContext& context) {
   std::vector<Digest> digests;
   for (const std::string& name : names) digests.emplace_back(name);
-  hash_bytes(*open_file(path), digests, context);
+  hash_bytes(source, digests, context);
   std::vector<NamedHash> hashes;
   for (std::size_t i = 0; i < names.size(); ++i) hashes.push_back({names[i], digests[i].finish()});
   return hashes;

@@ -1,6 +1,7 @@
 #include <algorithm>
 #include <numeric>
 
+#include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/image/container.hpp"
 #include "opifex/core/stage/renames.hpp"
@@ -42,6 +43,14 @@ std::string archive_stem(const fs::path& archive) {
     name = name.stem();
   }
   return name.string();
+}
+
+/// Small enough that a thread may have it for itself.
+bool is_small(const fs::path& file) {
+  constexpr std::uint64_t kMost = 64 << 20;
+  std::error_code error;
+  const std::uintmax_t size = fs::file_size(file, error);
+  return !error && size <= kMost;
 }
 
 bool has_hashes(const FileCheck& file) {
@@ -275,30 +284,54 @@ ListedView KnownCollector::hash_bytes(const ByteSource& source, JobContext& cont
   ListedView view{.size_bytes = source.size()};
   // A size that no list has needs no hash.
   if (!is_wanted(source.size())) return view;
-  std::vector<Digest> digests;
-  for (const std::string& name : algorithms_) digests.emplace_back(name);
-  for (std::uint64_t at = 0; at < source.size();) {
-    context.progress.check_stop();
-    const Bytes piece = read_up_to(source, at, 1 << 20);
-    for (Digest& digest : digests) digest.update(piece);
-    at += piece.size();
-    context.progress.done_bytes += piece.size();
-  }
-  for (std::size_t i = 0; i < digests.size(); ++i) view.hashes.push_back({algorithms_[i], digests[i].finish()});
+  view.hashes = hash_source(source, algorithms_, context);
   return view;
+}
+
+KnownCollector::Hashed KnownCollector::try_hash(const SourcePtr& source, JobContext& context) const {
+  Hashed hashed;
+  try {
+    hashed.view = hash_bytes(*source, context);
+  } catch (const Error& e) {
+    if (ends_all(e)) throw;
+    hashed.error = e;
+  }
+  return hashed;
+}
+
+void KnownCollector::add_hashed(const fs::path& path, const fs::path& archive, Hashed hashed) {
+  CollectedFile file = new_file(path, archive);
+  if (hashed.view) file.views.push_back(std::move(*hashed.view));
+  if (hashed.error) {
+    file.unreadable = hashed.error->details.what;
+    failures_.push_back(*hashed.error);
+  }
+  add(std::move(file), path);
 }
 
 void KnownCollector::add_plain(const fs::path& path, const fs::path& archive, const SourcePtr& source,
                                JobContext& context) {
-  CollectedFile file = new_file(path, archive);
-  try {
-    file.views.push_back(hash_bytes(*source, context));
-  } catch (const Error& e) {
-    if (ends_all(e)) throw;
-    file.unreadable = e.details.what;
-    failures_.push_back(e);
-  }
-  add(std::move(file), path);
+  add_hashed(path, archive, try_hash(source, context));
+}
+
+/// Many files side by side: each is one thread's work, while of a large one each digest is.
+void KnownCollector::add_plain_files(std::span<const fs::path> files, JobContext& context) {
+  FlowOf<Hashed> flow;
+  using Block = FlowOf<Hashed>::Block;
+  flow.next = [&](Block& block) { return block.index < files.size(); };
+  flow.work = [&](Block& block) {
+    Progress quiet;
+    quiet.stop = context.progress.stop;
+    JobContext alone{quiet, 1};
+    try {
+      block.carried = try_hash(open_file(files[block.index]), alone);
+    } catch (const Error& e) {
+      if (ends_all(e)) throw;
+      block.carried = {{}, e};
+    }
+  };
+  flow.consume.emplace_back([&](Block& block) { add_hashed(files[block.index], {}, std::move(block.carried)); });
+  run_flow(flow, context, 2 * kBlocksInFlight);
 }
 
 void KnownCollector::add_file(const std::string& path, JobContext& context) {
@@ -335,17 +368,40 @@ void KnownCollector::add_folder(const std::string& folder, JobContext& context) 
                                .file = folder}));
   std::sort(files.begin(), files.end());
   context.progress.begin("hashing what else is there", 0);
-  for (const fs::path& file : files) {
-    try {
-      if (open_archive(file, {}))
-        archives_.insert(file.string());
-      else
-        add_plain(file, {}, open_file(file), context);
-    } catch (const Error& e) {
-      if (ends_all(e)) throw;
-      failures_.push_back(e);
-      add_unreadable(file.string(), e.details.what);
+  const auto end = std::remove_if(files.begin(), files.end(), [&](const fs::path& file) { return take_archive(file); });
+  files.erase(end, files.end());
+  for (std::size_t i = 0; i < files.size();) {
+    std::size_t small = i;
+    while (small < files.size() && is_small(files[small])) ++small;
+    if (small > i) {
+      add_plain_files(std::span(files).subspan(i, small - i), context);
+      i = small;
+    } else {
+      try_large(files[i++], context);
     }
+  }
+}
+
+/// True of what is no file of its own: an archive, or one that cannot be looked at.
+bool KnownCollector::take_archive(const fs::path& file) {
+  try {
+    if (!open_archive(file, {})) return false;
+    archives_.insert(file.string());
+  } catch (const Error& e) {
+    if (ends_all(e)) throw;
+    failures_.push_back(e);
+    add_unreadable(file.string(), e.details.what);
+  }
+  return true;
+}
+
+void KnownCollector::try_large(const fs::path& file, JobContext& context) {
+  try {
+    add_plain(file, {}, open_file(file), context);
+  } catch (const Error& e) {
+    if (ends_all(e)) throw;
+    failures_.push_back(e);
+    add_unreadable(file.string(), e.details.what);
   }
 }
 
@@ -386,7 +442,7 @@ void KnownCollector::sort_files() {
 namespace {
 
 /// What each entry of the set comes to, for people.
-std::vector<std::string> shortcomings(const KnownList& list, const SetMatch& set) {
+std::vector<std::string> shortcomings(const KnownList& list, const SetMatch& set, const std::set<std::string>& own) {
   std::vector<std::string> why;
   const auto entries = list.entries_of(list.sets[set.set]);
   for (std::size_t i = 0; i < entries.size(); ++i) {
@@ -413,7 +469,8 @@ std::vector<std::string> shortcomings(const KnownList& list, const SetMatch& set
         why.push_back(fmt::format("{} has the right size and other content", name));
     }
   }
-  for (const std::string& extra : set.extra) why.push_back("not in the list: " + printable(extra));
+  for (const std::string& extra : set.extra)
+    if (!own.contains(extra)) why.push_back("not in the list: " + printable(extra));
   return why;
 }
 
@@ -481,11 +538,18 @@ KnownAs KnownCollector::judge(const ImageParts& image, std::size_t number) const
       std::max_element(sets.begin(), sets.end(), [](const auto& a, const auto& b) { return a.second < b.second; });
   as.set = most->first;
   const SetMatch& set = *find_set(match, most->first);
-  as.why = shortcomings(list, set);
+  std::set<std::string> own;
+  if (image.tracks.size() > 1)  // which of its tracks differ is told by number
+    for (const std::size_t f : image.files) own.insert(known_.collection.files[f].path);
+  as.why = shortcomings(list, set, own);
+  // A track that the list does not have at all stands in the place of one that is missing.
+  const bool other_track = std::any_of(image.tracks.begin(), image.tracks.end(), [&](const TrackFacts& t) {
+    return !t.view.hashes.empty() && entries_of_content(list, t.view).empty();
+  });
   if (given.empty() || set.verdict == SetVerdict::bad)
     as.verdict = KnownVerdict::differs;
   else if (set.verdict != SetVerdict::complete || given.size() > 1)
-    as.verdict = blamed.empty() ? KnownVerdict::part_missing : KnownVerdict::differs;
+    as.verdict = blamed.empty() && !other_track ? KnownVerdict::part_missing : KnownVerdict::differs;
   else if (right + copies < data)
     as.verdict = KnownVerdict::differs;
   else if (has_flag(set, "known_bad"))

@@ -5,6 +5,7 @@
 #include <set>
 
 #include "opifex/core/check/check.hpp"
+#include "opifex/core/check/content_digest.hpp"
 #include "opifex/core/jobs/known.hpp"
 #include "opifex/core/jobs/sources.hpp"
 
@@ -62,6 +63,15 @@ class KnownCollector {
   ListedView hash_bytes(const ByteSource& source, JobContext& context) const;
   void add_plain(const std::filesystem::path& path, const std::filesystem::path& archive, const SourcePtr& source,
                  JobContext& context);
+  struct Hashed {
+    std::optional<ListedView> view = {};
+    std::optional<Error> error = {};
+  };
+  Hashed try_hash(const SourcePtr& source, JobContext& context) const;
+  void add_hashed(const std::filesystem::path& path, const std::filesystem::path& archive, Hashed hashed);
+  void add_plain_files(std::span<const std::filesystem::path> files, JobContext& context);
+  bool take_archive(const std::filesystem::path& file);
+  void try_large(const std::filesystem::path& file, JobContext& context);
   bool is_wanted(std::uint64_t size) const;
   void sort_files();
   bool all_whole() const;

@@ -199,9 +199,11 @@ void WhyNot::tell_offsets(KnownAs& as) const {
   for (const NearTold& near : as.near)
     if (near.miss.kind == NearKind::audio_offset) ++tracks[near.miss.amount];
   for (const auto& [samples, count] : tracks)
-    as.why.push_back(fmt::format(
-        "an audio offset of {:+} samples: at that shift {} of it {} the list's; what is so is moved, not damaged",
-        samples, plural(count, "track"), count == 1 ? "is" : "are"));
+    as.why.insert(
+        as.why.begin(),
+        fmt::format(
+            "an audio offset of {:+} samples: at that shift {} of it {} the list's; what is so is moved, not damaged",
+            samples, plural(count, "track"), count == 1 ? "is" : "are"));
 }
 
 void WhyNot::look_at_tracks(const Unknown& unknown, const Image& image, const Related& related, KnownAs& as) {
@@ -234,8 +236,8 @@ void WhyNot::look_at_file(const SourcePtr& bytes, const Related& related, KnownA
 void WhyNot::tell_lost_subheaders(const Image& image, KnownAs& as) {
   const std::uint64_t size = image.blocks() ? image.stored_blocks()->size() : 0;
   if (size == 0 || !index_of(as.list).sizes.has(size / cd::kUserBytes * cd::kRawBytes)) return;
-  const bool mode2 = image.cd() && !image.cd()->extents().empty() &&
-                     image.cd()->extents().front().form == StoredForm::form1_user;
+  const bool mode2 =
+      image.cd() && !image.cd()->extents().empty() && image.cd()->extents().front().form == StoredForm::form1_user;
   if (mode2 && as.verdict == KnownVerdict::not_known) as.verdict = KnownVerdict::not_comparable;
   as.why.emplace_back(
       "the list has a disc of as many sectors, stored whole; if they are Mode 2, an image of user data has lost their "

@@ -40,7 +40,7 @@ class Finder {
     for (const SurveyItem& item : survey.items) add_item(item);
     // What the survey did not see may hold images, too.
     for (const Warning& w : survey.unseen)
-      found_.left_out.push_back({folder, {.code = w.code, .what = w.message, .file = folder}});
+      found_.left_out.push_back({folder, {.fault = w.fault, .code = w.code, .what = w.message, .file = folder}});
     if (found_.images.size() == before && found_.left_out.size() == left_before)
       throw Error({.code = "no_image",
                    .cause = Cause::no_image,
@@ -75,7 +75,8 @@ class Finder {
   void leave_out(const SurveyItem& item, const char* code, const char* what) {
     const Warning first = item.warnings.empty() ? Warning{code, what} : item.warnings.front();
     found_.left_out.push_back(
-        {item.path.string(), {.code = first.code, .cause = first.cause, .what = first.message, .file = item.path}});
+        {item.path.string(),
+         {.fault = first.fault, .code = first.code, .cause = first.cause, .what = first.message, .file = item.path}});
   }
 
   void add_file(const std::string& path, InFolder where) {

@@ -89,7 +89,8 @@ std::optional<SurveyItem> Examiner::examine(const fs::path& path) const {
                                                : e.details.found.empty()              ? ""
                                                                                       : ": " + e.details.found),
                              {},
-                             e.details.cause});
+                             e.details.cause,
+                             e.details.fault});
     return item;
   }
 }

@@ -82,7 +82,12 @@ class Surveyor {
       else if (i->is_regular_file(ignored))
         listing.names.push_back(i->path().filename().string());
     }
-    if (error) not_seen({"unreadable_folder", folder.string() + " cannot be read: " + error.message()});
+    if (error)
+      not_seen({"unreadable_folder",
+                folder.string() + " cannot be read: " + error.message(),
+                {},
+                Cause::other,
+                Fault::device});
     if (seen_ >= kMostFiles && !std::exchange(too_many_, true))
       not_seen({"too_many_files", fmt::format("there are more than {} files: not all were looked at", kMostFiles)});
     std::sort(listing.names.begin(), listing.names.end());

@@ -31,7 +31,8 @@ std::filesystem::path write_disc(const Recipe& recipe, const std::filesystem::pa
 /// Moth & Lantern (a bin for each track), Kestrel Circuit disc 1 (one bin) and disc 2 (a bin without a sheet).
 std::vector<Recipe> workshop_recipes();
 void build_workshop(const std::filesystem::path& folder, Existing existing);
-/// The same with what the demo walks through: a scratched copy, a Wii disc with its key, two drives that do not exist.
+/// The same with what the demo walks through: a scratched copy, a Wii disc with its key, two drives that do not exist,
+/// a known list, copies with late music and with odd names.
 void build_museum(const std::filesystem::path& folder, Existing existing);
 
 }  // namespace opifex::demo

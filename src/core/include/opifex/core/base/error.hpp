@@ -77,6 +77,7 @@ struct Warning {
   std::string message;    ///< one sentence
   std::string hint = {};  ///< what the user can do, as in ErrorDetails
   Cause cause = Cause::other;
+  Fault fault = Fault::refused;  ///< of something that could not be read: device
 };
 
 }  // namespace opifex

@@ -7,6 +7,7 @@
 
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/progress.hpp"
+#include "opifex/core/io/byte_source.hpp"
 
 namespace opifex {
 
@@ -25,7 +26,11 @@ struct ContentDigest {
 /// floppy or a memory card its bytes; of a cartridge the ROM alone, in the order of its bus.
 ContentDigest digest_content(const Image& image, JobContext& context);
 
-/// Hashes of a file in one reading, in the order of `names`. Error (device, refused) if it cannot be read.
+/// Hashes in one reading, each in a thread of its own, in the order of `names`. Error (device, refused) if it cannot be
+/// read.
+std::vector<NamedHash> hash_source(const ByteSource& source, const std::vector<std::string>& names,
+                                   JobContext& context);
+/// The same of a file.
 std::vector<NamedHash> hash_file(const std::string& path, const std::vector<std::string>& names, JobContext& context);
 
 }  // namespace opifex
