@@ -38,6 +38,7 @@ for program in "$build"/fuzz/*_fuzz; do
       done
       seeds=(build/corpus/seed-floppy) ;;
     datafile_fuzz | oldlist_fuzz | sumlist_fuzz) seeds=(tests/vectors/dat/lists tests/vectors/dat/hostile) ;;
+    record_fuzz) seeds=(tests/vectors/records) ;;
     sector_fuzz) seeds=("$vectors/sectors") ;;
     vcd_fuzz)
       mkdir -p build/corpus/seed-vcd

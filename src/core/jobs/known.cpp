@@ -598,7 +598,7 @@ void KnownCollector::explain(const ImageParts& parts, KnownImage& image, WhyNot&
   }
   for (KnownAs& as : image.as)
     if (as.verdict >= KnownVerdict::part_missing && as.verdict != KnownVerdict::not_comparable)
-      why.explain(unknown, as);
+      why.explain(unknown, as, images_.size() == 1);
 }
 
 KnownCollector::Known KnownCollector::finish(JobContext& context) {

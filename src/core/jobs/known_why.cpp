@@ -58,20 +58,32 @@ class StoredTracks final : public ByteSource {
   std::uint64_t size_ = 0;
 };
 
+/// Of letters without case, whatever `counts` leaves out (FNV-1a).
+template <typename Counts>
+std::uint64_t key_of(std::string_view text, const Counts& counts) {
+  std::uint64_t hash = 0xCBF29CE484222325;
+  for (char c : text) {
+    if (c >= 'A' && c <= 'Z') c = static_cast<char>(c + 32);
+    if (counts(c)) hash = (hash ^ static_cast<unsigned char>(c)) * 0x100000001B3;
+  }
+  return hash;
+}
+
 /// Letters and digits alone: "PRXS-001.01" and "PRXS_00101" are one serial.
-std::string serial_key(std::string_view serial) {
-  std::string key;
-  for (const char c : fold_case(serial))
-    if ((c >= '0' && c <= '9') || (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z')) key += c;
-  return key;
+std::uint64_t serial_key(std::string_view serial) {
+  return key_of(serial, [](char c) { return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'z'); });
 }
 
 /// What stands before the region, the disc and the revision, without the ending of a file.
-std::string title_key(std::string_view name) {
+std::string_view title_of(std::string_view name) {
   const std::size_t at = name.find(" (");
-  if (at != name.npos) return fold_case(name.substr(0, at));
+  if (at != name.npos) return name.substr(0, at);
   const std::size_t dot = name.rfind('.');
-  return fold_case(dot == name.npos || dot == 0 || name.size() - dot > 6 ? name : name.substr(0, dot));
+  return dot == name.npos || dot == 0 || name.size() - dot > 6 ? name : name.substr(0, dot);
+}
+
+std::uint64_t title_key(std::string_view name) {
+  return key_of(title_of(name), [](char) { return true; });
 }
 
 std::string amount_text(std::int64_t bytes, std::uint32_t unit) {
@@ -109,20 +121,31 @@ bool is_in(const KnownList& list, const ListedView& view) { return !entries_of_c
 
 }  // namespace
 
-const WhyNot::Index& WhyNot::index_of(std::size_t number) {
-  const auto at = indexes_.find(number);
-  if (at != indexes_.end()) return at->second;
+WhyNot::Index& WhyNot::index_of(std::size_t number) {
+  const auto [at, is_new] = indexes_.try_emplace(number);
+  Index& index = at->second;
+  if (!is_new) return index;
   const KnownList& list = *lists_[number];
-  Index index{EntriesBySize(list), {}, {}};
   for (std::uint32_t s = 0; s < list.sets.size(); ++s) {
     const ListedSet& set = list.sets[s];
-    index.titles.emplace(title_key(list.name(set)), s);
-    std::set<std::string> serials{serial_key(list.text(set, SetField::serial))};
-    for (const ListedEntry& e : list.entries_of(set)) serials.insert(serial_key(list.text(e.serial)));
-    for (const std::string& serial : serials)
-      if (!serial.empty()) index.serials.emplace(serial, s);
+    index.titles.emplace_back(title_key(list.name(set)), s);
+    const auto add_serial = [&](std::string_view serial) {
+      if (!serial.empty()) index.serials.emplace_back(serial_key(serial), s);
+    };
+    add_serial(list.text(set, SetField::serial));
+    for (const ListedEntry& e : list.entries_of(set)) add_serial(list.text(e.serial));
   }
-  return indexes_.emplace(number, std::move(index)).first->second;
+  for (SetsByKey* keys : {&index.serials, &index.titles}) {
+    std::sort(keys->begin(), keys->end());
+    keys->erase(std::unique(keys->begin(), keys->end()), keys->end());
+  }
+  return index;
+}
+
+const EntriesBySize& WhyNot::sizes_of(std::size_t list) {
+  Index& index = index_of(list);
+  if (!index.sizes) index.sizes = std::make_unique<EntriesBySize>(*lists_[list]);
+  return *index.sizes;
 }
 
 WhyNot::Related WhyNot::related(const Unknown& unknown, const Image* image, const KnownAs& as) {
@@ -133,19 +156,22 @@ WhyNot::Related WhyNot::related(const Unknown& unknown, const Image* image, cons
     auto& all = related.sets;
     if (all.size() < kMost && std::find(all.begin(), all.end(), set) == all.end()) all.push_back(set);
   };
+  const auto add_all = [&](const SetsByKey& keys, std::uint64_t key, std::vector<std::uint32_t>& found) {
+    for (auto at = std::lower_bound(keys.begin(), keys.end(), std::pair{key, std::uint32_t{0}});
+         at != keys.end() && at->first == key && found.size() < kMost; ++at) {
+      found.push_back(at->second);
+      add(at->second);
+    }
+  };
   if (as.set) add(*as.set);
-  if (image && (image->cd() || image->blocks() || std::holds_alternative<RomContent>(image->content)))
+  if (image && !index.serials.empty() &&
+      (image->cd() || image->blocks() || std::holds_alternative<RomContent>(image->content)))
     related.serial = identify_platform(*image).serial;
-  const auto [from, to] = index.serials.equal_range(serial_key(related.serial));
-  if (!related.serial.empty())
-    for (auto at = from; at != to; ++at) related.by_serial.push_back(at->second), add(at->second);
-  std::set<std::string> keys;
-  for (const std::string& name : unknown.called) keys.insert(title_key(name));
-  for (const std::string& key : keys) {
-    const auto [first, last] = index.titles.equal_range(key);
-    if (key.empty()) continue;
-    for (auto at = first; at != last; ++at) related.by_title.push_back(at->second), add(at->second);
-  }
+  if (!related.serial.empty()) add_all(index.serials, serial_key(related.serial), related.by_serial);
+  std::set<std::uint64_t> keys;
+  for (const std::string& name : unknown.called)
+    if (!title_of(name).empty()) keys.insert(title_key(name));
+  for (const std::uint64_t key : keys) add_all(index.titles, key, related.by_title);
   return related;
 }
 
@@ -223,19 +249,19 @@ void WhyNot::look_at_tracks(const Unknown& unknown, const Image& image, const Re
     while (track.audio && to + 1 < unknown.tracks.size() && unknown.tracks[to + 1].audio) ++to;
     at.music_begin = all->range_of(unknown.tracks[from].number).first;
     at.music_end = all->range_of(unknown.tracks[to].number).second;
-    tell(track.number, at.unit_bytes, look_closer(index_of(as.list).sizes, related.sets, at, context_), as);
+    tell(track.number, at.unit_bytes, look_closer(sizes_of(as.list), related.sets, at, context_), as);
   }
 }
 
 void WhyNot::look_at_file(const SourcePtr& bytes, const Related& related, KnownAs& as) {
   if (bytes->size() == 0) return;
-  tell(0, 1, look_closer(index_of(as.list).sizes, related.sets, {.all = bytes, .end = bytes->size()}, context_), as);
+  tell(0, 1, look_closer(sizes_of(as.list), related.sets, {.all = bytes, .end = bytes->size()}, context_), as);
 }
 
 /// User data alone do not tell what stood around them on a Mode 2 disc.
 void WhyNot::tell_lost_subheaders(const Image& image, KnownAs& as) {
   const std::uint64_t size = image.blocks() ? image.stored_blocks()->size() : 0;
-  if (size == 0 || !index_of(as.list).sizes.has(size / cd::kUserBytes * cd::kRawBytes)) return;
+  if (size == 0 || !sizes_of(as.list).has(size / cd::kUserBytes * cd::kRawBytes)) return;
   const bool mode2 =
       image.cd() && !image.cd()->extents().empty() && image.cd()->extents().front().form == StoredForm::form1_user;
   if (mode2 && as.verdict == KnownVerdict::not_known) as.verdict = KnownVerdict::not_comparable;
@@ -244,11 +270,13 @@ void WhyNot::tell_lost_subheaders(const Image& image, KnownAs& as) {
       "subheaders and cannot be held against it");
 }
 
-void WhyNot::explain(const Unknown& unknown, KnownAs& as) {
+void WhyNot::explain(const Unknown& unknown, KnownAs& as, bool asked_alone) {
   try {
     std::optional<Image> image;
-    if (unknown.source) image = open_source(unknown.source->input);
+    if (unknown.source && (asked_alone || as.set || knows_serials(as))) image = open_source(unknown.source->input);
     const Related found = related(unknown, image ? &*image : nullptr, as);
+    if (found.sets.empty() && !asked_alone) return;
+    if (unknown.source && !image) image = open_source(unknown.source->input);
     tell_related(found, as);
     tell_places(unknown, as);
     if (image) tell_lost_subheaders(*image, as);

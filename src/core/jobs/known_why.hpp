@@ -2,6 +2,7 @@
 #pragma once
 
 #include <map>
+#include <memory>
 #include <optional>
 
 #include "opifex/core/jobs/known.hpp"
@@ -30,20 +31,26 @@ class WhyNot {
  public:
   WhyNot(const std::vector<KnownListPtr>& lists, JobContext& context) : lists_(lists), context_(context) {}
 
-  /// Adds to `as` what comes out. An image that cannot be read again is left as it is: its check has told that.
-  void explain(const Unknown& unknown, KnownAs& as);
+  /// Adds to `as` what comes out. An image that cannot be read again is left as it is: its check has told that. What no
+  /// set has to do with by name, serial or content is read again only if it was asked for alone: of many files a list
+  /// does not know most have nothing to do with it.
+  void explain(const Unknown& unknown, KnownAs& as, bool asked_alone);
 
  private:
+  /// Sets by the hash of a key, sorted.
+  using SetsByKey = std::vector<std::pair<std::uint64_t, std::uint32_t>>;
   struct Index {
-    EntriesBySize sizes;
-    std::multimap<std::string, std::uint32_t> serials, titles;  // sets
+    SetsByKey serials, titles;
+    std::unique_ptr<EntriesBySize> sizes = {};  // made when somebody asks
   };
   struct Related {
     std::vector<std::uint32_t> sets;  // best first
     std::vector<std::uint32_t> by_serial, by_title;
     std::string serial;
   };
-  const Index& index_of(std::size_t list);
+  Index& index_of(std::size_t list);
+  const EntriesBySize& sizes_of(std::size_t list);
+  bool knows_serials(const KnownAs& as) { return !index_of(as.list).serials.empty(); }
   Related related(const Unknown& unknown, const Image* image, const KnownAs& as);
   void tell_related(const Related& related, KnownAs& as) const;
   void tell_lost_subheaders(const Image& image, KnownAs& as);

@@ -1,6 +1,8 @@
-// The XML datafile, read by expat as it comes: no tree, no entity, nothing fetched.
+// The XML datafile, read by expat as it comes: no tree, no entity, nothing fetched. What expat finds goes to the
+// builder piece by piece: measured, the builder takes two thirds of expat's time, and works beside it.
 #include <expat.h>
 
+#include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/lists/read_list.hpp"
 
@@ -12,6 +14,109 @@ namespace {
 
 constexpr std::size_t kFed = 1 << 20;  // bytes at a time
 
+/// Something a list says, with its words among those of its piece.
+struct XmlEvent {
+  enum class Kind : std::uint8_t { header, begin_set, field, entry, end_set };
+  Kind kind = Kind::header;
+  ListedKind listed = ListedKind::rom;
+  SetField field = SetField::name;
+  std::uint64_t at = 0;                // byte of the list where it stands
+  std::array<ListText, 9> texts = {};  // header: key, value; field: value; entry: as kEntryTexts has them
+};
+
+constexpr std::array<std::pair<std::string_view, std::string_view EntryText::*>, 9> kEntryTexts{
+    {{"name", &EntryText::name},
+     {"size", &EntryText::size},
+     {"crc", &EntryText::crc},
+     {"md5", &EntryText::md5},
+     {"sha1", &EntryText::sha1},
+     {"sha256", &EntryText::sha256},
+     {"status", &EntryText::status},
+     {"serial", &EntryText::serial},
+     {"merge", &EntryText::merge}}};
+
+struct XmlEvents {
+  std::vector<XmlEvent> events;
+  std::string texts;
+
+  XmlEvent& add(XmlEvent::Kind kind, std::uint64_t at) {
+    events.push_back({.kind = kind, .at = at});
+    return events.back();
+  }
+  ListText keep(std::string_view text) {
+    const ListText kept{static_cast<std::uint32_t>(texts.size()), static_cast<std::uint32_t>(text.size())};
+    texts += text;
+    return kept;
+  }
+  std::string_view text(ListText t) const { return std::string_view(texts).substr(t.at, t.size); }
+  void clear() {
+    events.clear();
+    texts.clear();
+  }
+};
+
+/// The lines of a list, counted only as far as somebody asks, and forwards.
+class LineCounter {
+ public:
+  LineCounter(const ByteSource& source, std::size_t unit, bool big) : source_(source), unit_(unit), big_(big) {}
+
+  std::uint64_t line_at(std::uint64_t offset) {
+    while (at_ + unit_ <= offset) {
+      const std::uint64_t left = offset - at_;
+      const Bytes piece = read_up_to(source_, at_, static_cast<std::size_t>(std::min<std::uint64_t>(left, kFed)));
+      const std::size_t whole = piece.size() / unit_ * unit_;
+      if (whole == 0) break;
+      for (std::size_t i = 0; i < whole; i += unit_) count(piece, i);
+      at_ += whole;
+    }
+    return lines_;
+  }
+
+ private:
+  /// "\r\n" is one end of a line.
+  void count(ByteView piece, std::size_t i) {
+    const std::byte low = piece[unit_ == 2 && big_ ? i + 1 : i];
+    const bool plain = unit_ == 1 || piece[big_ ? i : i + 1] == std::byte{0};
+    const bool feed = plain && low == std::byte{'\n'}, back = plain && low == std::byte{'\r'};
+    if (back || (feed && !after_return_)) ++lines_;
+    after_return_ = back;
+  }
+
+  const ByteSource& source_;
+  std::size_t unit_;
+  bool big_;
+  std::uint64_t at_ = 0, lines_ = 1;
+  bool after_return_ = false;
+};
+
+/// Gives a piece's events to the builder.
+void take_events(const XmlEvents& piece, ListBuilder& builder, std::uint64_t& at) {
+  for (const XmlEvent& event : piece.events) {
+    at = event.at;
+    switch (event.kind) {
+      case XmlEvent::Kind::header:
+        builder.header(piece.text(event.texts[0]), piece.text(event.texts[1]));
+        break;
+      case XmlEvent::Kind::begin_set:
+        builder.begin_set();
+        break;
+      case XmlEvent::Kind::field:
+        builder.set_field(event.field, piece.text(event.texts[0]));
+        break;
+      case XmlEvent::Kind::entry: {
+        EntryText entry;
+        entry.kind = event.listed;
+        for (std::size_t i = 0; i < kEntryTexts.size(); ++i) entry.*kEntryTexts[i].second = piece.text(event.texts[i]);
+        builder.add(entry);
+        break;
+      }
+      case XmlEvent::Kind::end_set:
+        builder.end_set();
+        break;
+    }
+  }
+}
+
 class XmlReader {
  public:
   XmlReader(const ByteSource& source, ListBuilder& builder) : source_(source), builder_(builder) {
@@ -22,7 +127,6 @@ class XmlReader {
     XML_SetStartDoctypeDeclHandler(parser_.get(), &XmlReader::on_doctype);
     XML_SetSkippedEntityHandler(parser_.get(), &XmlReader::on_skipped);
     XML_SetUnknownEncodingHandler(parser_.get(), &XmlReader::on_encoding, nullptr);
-    builder.set_line([this] { return line(); });
     const Bytes mark = read_up_to(source, 0, 2);
     big_ = as_text(mark) == "\xFE\xFF";
     wide_ = big_ || as_text(mark) == "\xFF\xFE";
@@ -35,21 +139,37 @@ class XmlReader {
   }
 
   void run() {
-    const std::uint64_t size = source_.size();
-    for (std::uint64_t at = 0; at < size;) {
-      const Bytes piece = read_up_to(source_, at, kFed);
-      at += piece.size();
-      const auto status = XML_Parse(parser_.get(), reinterpret_cast<const char*>(piece.data()),
-                                    static_cast<int>(piece.size()), at >= size);
-      if (thrown_) std::rethrow_exception(thrown_);
-      if (status != XML_STATUS_OK) not_well_formed();
-      // A token that is still open is scanned again with each piece.
-      const XML_Index done = XML_GetCurrentByteIndex(parser_.get());
-      if (done >= 0 && at - static_cast<std::uint64_t>(done) > ListLimits::kToken + kFed) token_too_long();
-    }
+    LineCounter lines(source_, wide_ ? 2 : 1, big_);
+    std::uint64_t at = 0;  // of the event that the builder has
+    builder_.set_line([&] { return lines.line_at(at); });
+    FlowOf<XmlEvents> flow;
+    using Block = FlowOf<XmlEvents>::Block;
+    flow.next = [&](Block& block) { return feed(block.carried); };
+    flow.consume.emplace_back([&](Block& block) { take_events(block.carried, builder_, at); });
+    Progress quiet;
+    JobContext context{quiet, 0};
+    constexpr std::size_t kInFlight = 4;
+    run_flow(flow, context, kInFlight);
   }
 
  private:
+  /// The events of the next piece; false at the end.
+  bool feed(XmlEvents& events) {
+    if (fed_ >= source_.size()) return false;
+    events.clear();
+    events_ = &events;
+    const Bytes piece = read_up_to(source_, fed_, kFed);
+    fed_ += piece.size();
+    const auto status = XML_Parse(parser_.get(), reinterpret_cast<const char*>(piece.data()),
+                                  static_cast<int>(piece.size()), fed_ >= source_.size());
+    if (thrown_) std::rethrow_exception(thrown_);
+    if (status != XML_STATUS_OK) not_well_formed();
+    // A token that is still open is scanned again with each piece.
+    const XML_Index done = XML_GetCurrentByteIndex(parser_.get());
+    if (done >= 0 && fed_ - static_cast<std::uint64_t>(done) > ListLimits::kToken + kFed) token_too_long();
+    return true;
+  }
+
   static XmlReader& self(void* data) { return *static_cast<XmlReader*>(data); }
 
   /// Errors must not pass through expat: the parser is stopped, and run() throws.
@@ -100,6 +220,17 @@ class XmlReader {
     return XML_STATUS_OK;
   }
 
+  std::uint64_t here() const {
+    return static_cast<std::uint64_t>(std::max<XML_Index>(0, XML_GetCurrentByteIndex(parser_.get())));
+  }
+  XmlEvent& event(XmlEvent::Kind kind) { return events_->add(kind, here()); }
+  void field(SetField field, std::string_view value) {
+    const ListText kept = events_->keep(value);
+    XmlEvent& e = event(XmlEvent::Kind::field);
+    e.field = field;
+    e.texts[0] = kept;
+  }
+
   std::uint64_t line() const { return XML_GetCurrentLineNumber(parser_.get()); }
 
   [[noreturn]] void token_too_long() const {
@@ -117,7 +248,6 @@ class XmlReader {
 
   /// The tag with a question mark for every character beyond ASCII.
   std::string ascii_of(std::string_view raw) const {
-    if (!wide_) return std::string(raw);
     std::string out;
     for (std::size_t i = 0; i + 1 < raw.size(); i += 2) {
       const char high = raw[big_ ? i : i + 1], low = raw[big_ ? i + 1 : i];
@@ -133,9 +263,11 @@ class XmlReader {
     const char* context = XML_GetInputContext(parser_.get(), &offset, &size);
     const int count = XML_GetCurrentByteCount(parser_.get());
     if (!context || count <= 0 || count > size - offset) return;
-    const std::string tag = ascii_of({context + offset, static_cast<std::size_t>(count)});
+    const std::string_view raw(context + offset, static_cast<std::size_t>(count));
+    const std::string plain = wide_ ? ascii_of(raw) : std::string();
+    const std::string_view tag = wide_ ? plain : raw;
     for (std::size_t at = tag.find('&'); at != std::string::npos; at = tag.find('&', at + 1)) {
-      const std::string_view rest = std::string_view(tag).substr(at + 1);
+      const std::string_view rest = tag.substr(at + 1);
       constexpr std::array<std::string_view, 6> kRight{"#", "amp;", "lt;", "gt;", "quot;", "apos;"};
       if (std::none_of(kRight.begin(), kRight.end(), [&](std::string_view r) { return rest.starts_with(r); }))
         refuse_list(builder_.file(), "not_well_formed", line(), "an entity that is not declared stands in a tag");
@@ -170,29 +302,24 @@ class XmlReader {
   }
 
   void start_set(const XML_Char** attributes) {
-    builder_.begin_set();
+    event(XmlEvent::Kind::begin_set);
     in_set_ = true;
     for (std::size_t i = 0; attributes[i]; i += 2)
-      for (const SetField field : {SetField::name, SetField::cloneof, SetField::romof, SetField::id})
-        if (to_string(field) == attributes[i]) builder_.set_field(field, attributes[i + 1]);
+      for (const SetField f : {SetField::name, SetField::cloneof, SetField::romof, SetField::id})
+        if (to_string(f) == attributes[i]) field(f, attributes[i + 1]);
   }
 
   void add(ListedKind kind, const XML_Char** attributes) {
-    EntryText entry;
-    entry.kind = kind;
-    static constexpr std::pair<std::string_view, std::string_view EntryText::*> fields[] = {
-        {"name", &EntryText::name},     {"size", &EntryText::size},     {"crc", &EntryText::crc},
-        {"md5", &EntryText::md5},       {"sha1", &EntryText::sha1},     {"sha256", &EntryText::sha256},
-        {"status", &EntryText::status}, {"serial", &EntryText::serial}, {"merge", &EntryText::merge}};
+    XmlEvent& entry = event(XmlEvent::Kind::entry);
+    entry.listed = kind;
     for (std::size_t i = 0; attributes[i]; i += 2) {
       const std::string_view attribute(attributes[i]);
-      for (const auto& [name, member] : fields)
-        if (name == attribute) {
-          entry.*member = attributes[i + 1];
+      for (std::size_t t = 0; t < kEntryTexts.size(); ++t)
+        if (kEntryTexts[t].first == attribute) {
+          entry.texts[t] = events_->keep(attributes[i + 1]);
           break;
         }
     }
-    builder_.add(entry);
   }
 
   void text(std::string_view more) {
@@ -206,17 +333,23 @@ class XmlReader {
     if (collects_ && depth_ == 3) take_text();
     collects_ = false;
     text_size_ = 0;
-    if (depth_ == 2 && in_set_) builder_.end_set(), in_set_ = false;
+    if (depth_ == 2 && in_set_) event(XmlEvent::Kind::end_set), in_set_ = false;
     if (depth_ == 2) in_header_ = false;
     --depth_;
   }
 
   void take_text() {
     const std::string_view value = trim(text_);
-    if (in_header_) return builder_.header(field_, value);
-    for (const SetField field :
+    if (in_header_) {
+      const ListText key = events_->keep(field_), kept = events_->keep(value);
+      XmlEvent& e = event(XmlEvent::Kind::header);
+      e.texts[0] = key;
+      e.texts[1] = kept;
+      return;
+    }
+    for (const SetField f :
          {SetField::description, SetField::year, SetField::manufacturer, SetField::category, SetField::serial})
-      if (to_string(field) == field_) return builder_.set_field(field, value);
+      if (to_string(f) == field_) return field(f, value);
   }
 
   struct Free {
@@ -224,6 +357,8 @@ class XmlReader {
   };
   const ByteSource& source_;
   ListBuilder& builder_;
+  std::uint64_t fed_ = 0;        // bytes
+  XmlEvents* events_ = nullptr;  // of the piece that is being read
   std::unique_ptr<std::remove_pointer_t<XML_Parser>, Free> parser_{XML_ParserCreate(nullptr)};
   std::exception_ptr thrown_;
   int depth_ = 0;

@@ -220,7 +220,7 @@ class UndoReader {
 
  private:
   json groups_json() const {
-    constexpr std::uint64_t kMost = 256 << 20;
+    constexpr std::uint64_t kMost = 16 << 20;  // in memory it takes ten times as much
     const SourcePtr source = open_file(file_);
     if (source->size() > kMost) no_undo_file(file_, "a file too large for one");
     const Bytes bytes = read_up_to(*source, 0, kMost);

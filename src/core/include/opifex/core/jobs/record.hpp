@@ -52,7 +52,9 @@ struct Record {
 /// The text of the file that is going to lie in `folder`.
 std::string record_text(const Record& record, const std::filesystem::path& folder);
 
-/// Error (refused, "no_record") for a file that is none, or is broken; "too_large" above 64 MiB.
+/// Error (refused, "no_record") for a file that is none, or is broken; "too_large" above 16 MiB.
 Record read_record(const std::filesystem::path& file);
+/// The same of a text that is there already; paths are seen from the folder of `file`.
+Record parse_record(std::string_view text, const std::filesystem::path& file);
 
 }  // namespace opifex::jobs
