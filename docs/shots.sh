@@ -86,9 +86,10 @@ mkdir discs discs/more && cp 'Kestrel Circuit (Disc 1).bin' 'Kestrel Circuit (Di
 cp 'Kestrel Circuit (Disc 2).bin' discs/more/ && printf 'FILE "lost.bin" BINARY\n TRACK 01 AUDIO\n INDEX 01 00:00:00\n' > discs/lost.cue
 shot batch "opifex convert discs/ --to iso --out isos/ --plan" "opifex convert discs/ --to chd --out packed/ --prove --quiet" \
   "opifex convert discs/ --to chd --out packed/ --skip-existing --quiet" "opifex check discs/ --quiet"
-shot known "opifex convert 'Moth & Lantern.cue' --to chd --out moth.chd --prove" "opifex lists museum.dat" \
-  "opifex check moth.chd --against museum.dat --hashes sha1 | tail -n 5" \
-  "opifex check discs/ --against museum.dat --quiet | tail -n 16"
+shot known "opifex convert 'Moth & Lantern.cue' --to chd --out moth.chd --record moth.json" \
+  "opifex check moth.chd --against palisade.dat --hashes sha1 | tail -n 4" \
+  "opifex check 'late/Moth & Lantern.cue' --against palisade.dat | tail -n 13" \
+  "opifex rename unsorted --by palisade.dat" "opifex check --record moth.json | tail -n 5"
 shot files "opifex files 'Moth & Lantern.cue'" "opifex extract 'Moth & Lantern.cue' --into apart/ --check" \
   "opifex build apart/ --as iso --out together.iso --label MOTH --fixed-dates" "opifex check together.iso --same-as apart/" \
   "opifex files together.iso '*.TXT'"

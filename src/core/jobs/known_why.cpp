@@ -225,11 +225,10 @@ void WhyNot::tell_offsets(KnownAs& as) const {
   for (const NearTold& near : as.near)
     if (near.miss.kind == NearKind::audio_offset) ++tracks[near.miss.amount];
   for (const auto& [samples, count] : tracks)
-    as.why.insert(
-        as.why.begin(),
-        fmt::format(
-            "an audio offset of {:+} samples: at that shift {} of it {} the list's; what is so is moved, not damaged",
-            samples, plural(count, "track"), count == 1 ? "is" : "are"));
+    as.why.insert(as.why.begin(),
+                  fmt::format("an audio offset of {:+} samples: at that shift {} the list's, so {} moved, not damaged",
+                              samples, count == 1 ? "1 track is" : fmt::format("{} tracks are", count),
+                              count == 1 ? "it is" : "they are"));
 }
 
 void WhyNot::look_at_tracks(const Unknown& unknown, const Image& image, const Related& related, KnownAs& as) {
