@@ -12,6 +12,8 @@ namespace {
 
 void run_images(Session& session, Reporter& reporter) {
   jobs::CheckJob job = jobs::CheckJob::of(session.words(), session.settings());
+  // Whoever reads JSON may hold all of it against lists of their own.
+  job.every_form = session.wants_json() && !job.options.hashes.empty();
   if (!job.against.empty()) job.cache = list_cache_folder();
   run_job(session, job, reporter);
 }

@@ -181,6 +181,20 @@ Json identify_json(const Image& image, const Identity& id) {
           {"warnings", warnings}};
 }
 
+namespace {
+
+Json other_forms_json(const CheckResult& result) {
+  Json forms = Json::array();
+  for (const OtherForm& form : result.others)
+    forms.push_back({{"track", form.track == 0 ? Json() : Json(form.track)},
+                     {"through", form.through},
+                     {"size_bytes", form.file.size_bytes},
+                     {"hashes", hashes_json(form.file.hashes)}});
+  return forms;
+}
+
+}  // namespace
+
 Json check_json(const Image& image, const CheckResult& result) {
   Json files = Json::array(), tracks = Json::array(), findings = Json::array(), disc;
   if (result.disc) disc = {{"size_bytes", result.disc->size_bytes}, {"hashes", hashes_json(result.disc->hashes)}};
@@ -228,6 +242,10 @@ Json check_json(const Image& image, const CheckResult& result) {
           {"hashes", result.files.size() == 1 ? hashes_json(result.files.front().hashes) : Json::object()},
           {"files", files},
           {"disc", disc},
+          {"whole", result.whole
+                        ? Json{{"size_bytes", result.whole->size_bytes}, {"hashes", hashes_json(result.whole->hashes)}}
+                        : Json()},
+          {"other_forms", other_forms_json(result)},
           {"cartridge", cartridge},
           {"tracks", tracks},
           {"findings", findings},

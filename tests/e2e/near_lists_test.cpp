@@ -88,6 +88,21 @@ TEST_F(NearLists, ABinIsKnownByItsUserDataAndAnIsoByItsWholeSectors) {
   EXPECT_TRUE(surplus["verdict"] == "not_known" || surplus["verdict"] == "differs") << surplus;
 }
 
+TEST_F(NearLists, JsonHasTheHashesOfEveryForm) {
+  write_mode1("k.bin", "k.iso");
+  const auto hashes_of = [&](const std::string& file) {
+    return json::parse(cli({"check", file, "--json"}).out)["results"][0];
+  };
+  const json bin = hashes_of("k.cue"), iso = hashes_of("k.iso");
+  ASSERT_EQ(bin["other_forms"].size(), 1U) << bin;
+  ASSERT_EQ(iso["other_forms"].size(), 1U) << iso;
+  EXPECT_EQ(bin["other_forms"][0]["hashes"], iso["hashes"]);
+  EXPECT_EQ(iso["other_forms"][0]["hashes"], bin["hashes"]);
+  make_moth();
+  ASSERT_EQ(cli({"merge", "moth/moth.cue", "--out", "one/moth.cue"}).exit_code, 0);
+  EXPECT_EQ(hashes_of("moth/moth.cue")["whole"]["hashes"], hashes_of("one/moth.cue")["hashes"]);
+}
+
 TEST_F(NearLists, TheDataOfADiscWithMusicIsNotTheDisc) {
   make_moth();
   fs::create_directories(*this / "data");

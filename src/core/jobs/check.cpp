@@ -134,6 +134,7 @@ class CheckRun {
 
   CheckOutcome run() {
     open_lists();
+    if (job_.every_form) options_.wants_whole = [](std::uint64_t) { return true; };
     for (const std::string& word : job_.inputs) find(word);
     const Stopwatch watch;
     SmallOnes small(all_, options_, context_);

@@ -5,6 +5,8 @@
 #include <cstring>
 #include <numeric>
 
+#include <tbb/parallel_invoke.h>
+
 #include "opifex/core/base/read_budget.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/lists/read_list.hpp"
@@ -302,8 +304,10 @@ void ListBuilder::make_indexes(KnownList& list) {
     if (const auto hash = strongest(e)) t.by_hash[static_cast<std::size_t>(*hash)].push_back(i);
     t.by_name.push_back({name_key(listed_base(text(e.name))), i});
   }
-  std::sort(t.by_name.begin(), t.by_name.end(),
-            [](const NameKey& a, const NameKey& b) { return std::tie(a.hash, a.entry) < std::tie(b.hash, b.entry); });
+  const auto order_names = [&] {
+    std::sort(t.by_name.begin(), t.by_name.end(),
+              [](const NameKey& a, const NameKey& b) { return std::tie(a.hash, a.entry) < std::tie(b.hash, b.entry); });
+  };
   const auto order = [&](ListHash hash, auto key) {
     // By the first bytes, beside the number: to look at the entries themselves is a jump through the memory each.
     auto& index = t.by_hash[static_cast<std::size_t>(hash)];
@@ -319,9 +323,12 @@ void ListBuilder::make_indexes(KnownList& list) {
     for (std::size_t i = 0; i < keyed.size(); ++i) index[i] = keyed[i].second;
     list.by_hash[static_cast<std::size_t>(hash)] = index;
   };
-  order(ListHash::md5, [&](std::uint32_t i) { return ByteView(t.entries[i].md5); });
-  order(ListHash::sha1, [&](std::uint32_t i) { return ByteView(t.entries[i].sha1); });
-  order(ListHash::sha256, [&](std::uint32_t i) { return ByteView(t.sha256s[t.entries[i].sha256]); });
+  const auto order_hashes = [&] {
+    order(ListHash::md5, [&](std::uint32_t i) { return ByteView(t.entries[i].md5); });
+    order(ListHash::sha1, [&](std::uint32_t i) { return ByteView(t.entries[i].sha1); });
+    order(ListHash::sha256, [&](std::uint32_t i) { return ByteView(t.sha256s[t.entries[i].sha256]); });
+  };
+  tbb::parallel_invoke(order_names, order_hashes);
   auto& by_crc = t.by_hash[static_cast<std::size_t>(ListHash::crc32)];
   std::stable_sort(by_crc.begin(), by_crc.end(),
                    [&](std::uint32_t a, std::uint32_t b) { return t.entries[a].crc < t.entries[b].crc; });

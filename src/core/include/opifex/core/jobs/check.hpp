@@ -19,7 +19,9 @@ struct CheckJob {
   CheckOptions options = {};
   std::vector<std::string> against = {};  ///< known lists; empty: nobody asks whether it is known
   std::filesystem::path cache = {};       ///< for lists that were read; empty: none
-  bool hashes_chosen = false;             ///< by the user: they are taken beside those of the lists
+  /// Hashes of all that a list could know: a CD as one bin, a data disc in its other form. Costs as much again.
+  bool every_form = false;
+  bool hashes_chosen = false;  ///< by the user: they are taken beside those of the lists
   static CheckJob of(std::vector<std::string> inputs, const Settings& settings);
 };
 
