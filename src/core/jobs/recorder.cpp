@@ -330,6 +330,13 @@ bool Recorder::finish() {
   if (state_->record.results.empty()) return false;
   state_->refuse_own_files();
   state_->hash_all();
+  for (const RecordedResult& result : state_->record.results) {
+    const bool unproved = result.input && result.output && !result.same && result.compared.empty();
+    if (unproved)
+      state_->outer.message(
+          {"not_proved", fmt::format("{}: its record proves what it is, not that it holds what the input holds",
+                                     result.output->lead.string())});
+  }
   state_->record.ended = seconds_now();
   const fs::path& file = state_->request.file;
   write_whole_file(file, record_text(state_->record, file.parent_path()), state_->request.existing);
