@@ -46,7 +46,8 @@ void run_job(Session& session, const Job& job, jobs::Listener& listener) {
   if constexpr (requires { Job::kChangesInPlace; }) request->in_place = true;
   jobs::Recorder recorder(listener, *request, session.context());
   if (!run(job, recorder, session.context()).good) session.bad_news();
-  if (recorder.finish()) session.message(fmt::format("wrote the record {}\n", request->file.string()));
+  session.message(recorder.finish() ? fmt::format("wrote the record {}\n", request->file.string())
+                                    : "no record: no file was written that it could tell of\n");
 }
 
 }  // namespace opifex::cli

@@ -217,6 +217,30 @@ TEST_F(RenameBy, WhatIsNotWholeOrNotKnownKeepsItsName) {
   EXPECT_EQ(names_in("changed"), other);
 }
 
+TEST_F(RenameBy, WhatLiesOutsideOfTheFolderIsLeftAlone) {
+  jumble("here");
+  fs::rename(*this / "here/last.bin", *this / "last.bin");
+  std::string sheet = read_file(*this / "here/dump.cue");
+  sheet.replace(sheet.find("last.bin"), 8, "../last.bin");
+  write_file(*this / "here/dump.cue", sheet);
+  const Names before = names_in("here");
+  cli({"rename", "here", "--by", "moth.dat"});
+  EXPECT_EQ(names_in("here"), before) << "no undo file could tell the way back";
+  EXPECT_TRUE(fs::exists(*this / "last.bin"));
+}
+
+TEST_F(RenameBy, AFileOfTheFolderOneIsInIsRenamedAndComesBack) {
+  jumble("here");
+  const Names before = names_in("here");
+  const auto in_folder = [&](std::vector<std::string> words) {
+    return run_program(OPIFEX_PROGRAM, words, folder.path() / "here").exit_code;
+  };
+  ASSERT_EQ(in_folder({"rename", "dump.cue", "--by", "../moth.dat"}), 0);
+  EXPECT_TRUE(fs::exists(*this / "here/moth.cue"));
+  ASSERT_EQ(in_folder({"rename", "--undo", fs::path(undo_file("here")).filename().string()}), 0);
+  EXPECT_EQ(names_in("here"), before);
+}
+
 TEST_F(RenameBy, WrongWordsAreRefused) {
   EXPECT_EQ(cli({"rename", "moth/moth.cue"}).exit_code, 2);
   EXPECT_EQ(cli({"rename", "--by", "moth.dat"}).exit_code, 2);

@@ -21,8 +21,11 @@ std::optional<std::string> name_of(const json& value) {
 }
 
 std::string seen_from(const std::filesystem::path& folder, const std::filesystem::path& path) {
-  const auto absolute = [](const std::filesystem::path& p) { return std::filesystem::absolute(p).lexically_normal(); };
-  return absolute(path).lexically_relative(absolute(folder.empty() ? "." : folder)).generic_string();
+  // An empty path is this folder, and std::filesystem::absolute() refuses it.
+  const auto absolute = [](const std::filesystem::path& p) {
+    return std::filesystem::absolute(p.empty() ? "." : p).lexically_normal();
+  };
+  return absolute(path).lexically_relative(absolute(folder)).generic_string();
 }
 
 }  // namespace opifex

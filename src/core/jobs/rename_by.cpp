@@ -303,6 +303,17 @@ fs::path root_of(const RenameGroup& group, const std::vector<std::string>& input
   return group.folder;
 }
 
+/// An undo file has a say about its own folder and what is below it alone.
+bool lies_below(const RenameGroup& group, const fs::path& root) {
+  const auto is_below = [&](const fs::path& path) {
+    const fs::path inside = fs::absolute(path).lexically_normal().lexically_relative(
+        fs::absolute(root.empty() ? "." : root).lexically_normal());
+    return !inside.empty() && *inside.begin() != "..";
+  };
+  return (!group.sheet || is_below(group.sheet->from)) &&
+         std::all_of(group.steps.begin(), group.steps.end(), [&](const RenameStep& s) { return is_below(s.from); });
+}
+
 fs::path undo_file_in(const fs::path& folder) {
   fs::path file = folder / undo_name();
   for (int n = 2; fs::exists(file); ++n) file = folder / undo_name(n);
@@ -335,6 +346,12 @@ Outcome run(const RenameByJob& job, Listener& listener, JobContext& context) {
   out.planned_only = job.plan_only;
   const fs::path first = job.inputs.front();
   const TargetFacts facts = target_facts(fs::is_directory(first) ? first : first.parent_path());
+  const auto elsewhere = std::stable_partition(out.groups.begin(), out.groups.end(), [&](const RenameGroup& group) {
+    return lies_below(group, root_of(group, job.inputs));
+  });
+  for (auto group = elsewhere; group != out.groups.end(); ++group)
+    out.left_alone.push_back({group->what, "some of its files lie outside of its folder"});
+  out.groups.erase(elsewhere, out.groups.end());
   take_out(out, outcome, listener, facts.limits_names());
   if (!job.plan_only && !out.groups.empty()) {
     std::map<fs::path, std::vector<RenameGroup>> by_root;
