@@ -31,6 +31,7 @@ class Renames : public testing::Test {
   void write(const std::string& name, const std::string& text) { write_file(folder_ / name, text); }
 
   TempFolder folder_;
+  const fs::path undo_ = folder_ / undo_name();  // by the clock: another one a second later
   Random random_{7};
 };
 
@@ -56,14 +57,13 @@ TEST_F(Renames, AnyPermutationIsCarriedOutAndTakenBack) {
       if (old_names[i] != new_names[i]) groups.back().steps.push_back({folder_ / old_names[i], folder_ / new_names[i]});
     }
     ASSERT_TRUE(take_out_clashes(groups, false).empty());
-    const fs::path undo = folder_ / undo_name();
-    write_undo(groups, undo);
+    write_undo(groups, undo_);
     run_renames(groups);
     EXPECT_EQ(names_here(), expected) << round;
-    run_renames(read_undo(undo));
+    run_renames(read_undo(undo_));
     EXPECT_EQ(names_here(), before) << round;
-    EXPECT_TRUE(read_undo(undo).empty()) << "it was taken back";
-    fs::remove(undo);
+    EXPECT_TRUE(read_undo(undo_).empty()) << "it was taken back";
+    fs::remove(undo_);
   }
 }
 
@@ -107,22 +107,22 @@ TEST_F(Renames, ASheetIsRewrittenAndComesBack) {
   set.sheet = RenameStep{folder_ / "a.cue", folder_ / "b.cue"};
   set.sheet_text = "FILE b.bin";
   const Names before = names_here();
-  write_undo({set}, folder_ / undo_name());
+  write_undo({set}, undo_);
   run_renames({set});
   EXPECT_EQ(names_here(), (Names{{"b.bin", "data"}, {"b.cue", "FILE b.bin"}}));
   write("b.cue", "FILE b.bin changed");
-  EXPECT_THROW(read_undo(folder_ / undo_name()), Error) << "nobody's change is thrown away";
+  EXPECT_THROW(read_undo(undo_), Error) << "nobody's change is thrown away";
   write("b.cue", "FILE b.bin");
-  run_renames(read_undo(folder_ / undo_name()));
+  run_renames(read_undo(undo_));
   EXPECT_EQ(names_here(), before);
 }
 
 TEST_F(Renames, AnUndoFileThatLeadsElsewhereIsRefused) {
   write("b", "x");
   const auto refused = [&](const std::string& text) {
-    write(undo_name(), text);
-    EXPECT_THROW(read_undo(folder_ / undo_name()), Error) << text;
-    fs::remove(folder_ / undo_name());
+    write(undo_.filename().string(), text);
+    EXPECT_THROW(read_undo(undo_), Error) << text;
+    fs::remove(undo_);
   };
   const auto with = [](const std::string& from, const std::string& to, const std::string& folder = ".") {
     return "{\"opifex_undo\":1,\"groups\":[{\"set\":\"x\",\"folder\":\"" + folder + "\",\"steps\":[{\"from\":" + from +
@@ -149,9 +149,9 @@ TEST_F(Renames, NamesThatAreNoTextComeBack) {
   const Names before = names_here();
   RenameGroup set = group({});
   set.steps.push_back({folder_ / odd, folder_ / "cafe.bin"});
-  write_undo({set}, folder_ / undo_name());
+  write_undo({set}, undo_);
   run_renames({set});
-  run_renames(read_undo(folder_ / undo_name()));
+  run_renames(read_undo(undo_));
   EXPECT_EQ(names_here(), before);
 }
 
