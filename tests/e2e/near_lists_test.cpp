@@ -230,7 +230,7 @@ TEST_F(NearLists, SectorsTooManyAndPregapsTooFewAreCounted) {
   EXPECT_EQ(as["near"][0]["kind"], "too_long");
   EXPECT_EQ(as["near"][0]["amount"], 3 * cd::kRawBytes);
   EXPECT_EQ(as["near"][0]["filler"], "zeros");
-  EXPECT_TRUE(contains(as["near"][0]["message"], "3 sectors follow its end"));
+  EXPECT_TRUE(contains(as["near"][0]["message"], "3 sectors behind its end"));
   EXPECT_TRUE(contains(as["why"].dump(), "track 4 differs: it begins at")) << as["why"];
   write_file(*this / last, track);
   // Of a list whose track begins with three silent sectors, which are not here.

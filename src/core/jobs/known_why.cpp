@@ -100,7 +100,7 @@ std::string message_of(const NearMiss& miss, std::uint32_t unit, const std::stri
                          grouped(static_cast<std::uint64_t>(std::abs(miss.amount))),
                          miss.amount > 0 ? "later" : "earlier");
     case NearKind::too_long:
-      return fmt::format("{}, over-dumped: {} follow its end ({})", entry, amount, miss.filler);
+      return fmt::format("{}, over-dumped: {} behind its end ({})", entry, amount, miss.filler);
     case NearKind::too_short:
       return miss.filler.starts_with("in the")
                  ? fmt::format("{}, whose last {} lie {}", entry, amount, miss.filler)
