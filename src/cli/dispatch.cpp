@@ -12,12 +12,12 @@
 namespace opifex::cli {
 
 extern const Command kIdentify, kDump, kRescue, kConvert, kMerge, kSplit, kRename, kCheck, kLists, kFiles, kExtract,
-    kBuild, kPut, kDrop, kEdit, kPatch, kSave, kDemo, kFormats, kHelp, kVersion;
+    kBuild, kPut, kDrop, kEdit, kPatch, kSave, kShelf, kDemo, kFormats, kHelp, kVersion;
 
 const std::vector<const Command*>& commands() {
   static const std::vector<const Command*> all = {
-      &kIdentify, &kDump, &kRescue, &kConvert, &kMerge, &kSplit, &kRename, &kCheck,   &kLists, &kFiles,  &kExtract,
-      &kBuild,    &kPut,  &kDrop,   &kEdit,    &kPatch, &kSave,  &kDemo,   &kFormats, &kHelp,  &kVersion};
+      &kIdentify, &kDump, &kRescue, &kConvert, &kMerge, &kSplit, &kRename, &kCheck, &kLists,   &kFiles, &kExtract,
+      &kBuild,    &kPut,  &kDrop,   &kEdit,    &kPatch, &kSave,  &kShelf,  &kDemo,  &kFormats, &kHelp,  &kVersion};
   return all;
 }
 

@@ -11,6 +11,7 @@
 #include "opifex/core/jobs/rename_by.hpp"
 #include "opifex/core/jobs/rescue.hpp"
 #include "opifex/core/jobs/settings.hpp"
+#include "opifex/core/jobs/shelf.hpp"
 #include "opifex/report/archive.hpp"
 #include "opifex/report/batch.hpp"
 #include "opifex/report/dump.hpp"
@@ -21,6 +22,7 @@
 #include "opifex/report/records.hpp"
 #include "opifex/report/renames.hpp"
 #include "opifex/report/save.hpp"
+#include "opifex/report/shelf.hpp"
 #include "opifex/report/survey.hpp"
 #include "opifex/report/text.hpp"
 #include "opifex/report/words.hpp"
@@ -100,6 +102,13 @@ void Reporter::result(const jobs::Renamed& renamed) {
 
 void Reporter::result(const jobs::RecordTold& told) {
   session_.result_of([&] { return report::record_json(told); }, [&] { return report::record_told_text(told); });
+}
+
+void Reporter::result(const jobs::ShelfTold& told) {
+  const auto* listed = std::get_if<jobs::ShelfListed>(&told.what);
+  if (listed && listed->as_csv)
+    return report::shelf_csv(*listed, [&](const std::string& rows) { session_.line(rows); });
+  session_.result_of([&] { return report::shelf_json(told); }, [&] { return report::shelf_text(told); });
 }
 
 void Reporter::result(const jobs::RenamedByList& renamed) {

@@ -32,6 +32,7 @@ class Reporter : public jobs::Listener {
   void result(const jobs::MissingTold& told) override;
   void result(const jobs::ListMade& made) override;
   void result(const jobs::RecordTold& told) override;
+  void result(const jobs::ShelfTold& told) override;
   void message(const Warning& warning) override;
   void failed(const Error& error) override { session_.failed(error); }
   void planned(const jobs::BatchPlan& plan) override;

@@ -20,4 +20,10 @@ std::filesystem::path list_cache_folder() {
   return {};
 }
 
+std::filesystem::path shelf_file() {
+  if (const auto data = folder_in("XDG_DATA_HOME"); !data.empty()) return data / "opifex" / "shelf.sqlite";
+  if (const auto home = folder_in("HOME"); !home.empty()) return home / ".local" / "share" / "opifex" / "shelf.sqlite";
+  return {};
+}
+
 }  // namespace opifex::cli

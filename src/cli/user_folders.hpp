@@ -8,4 +8,7 @@ namespace opifex::cli {
 /// For lists that were read; empty: there is no place for it, and nothing is kept.
 std::filesystem::path list_cache_folder();
 
+/// The user's own shelf; empty: there is no place for it.
+std::filesystem::path shelf_file();
+
 }  // namespace opifex::cli

@@ -3,7 +3,6 @@
 #include <map>
 #include <numeric>
 
-#include "opifex/core/base/flow.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/check/compare.hpp"
 #include "opifex/core/check/prove.hpp"
@@ -12,6 +11,7 @@
 #include "opifex/core/jobs/writing.hpp"
 
 #include "known_collector.hpp"
+#include "side_by_side.hpp"
 
 namespace opifex::jobs {
 
@@ -70,62 +70,6 @@ CheckedOne check_one(const Source& source, const CheckOptions& options, JobConte
   return one;
 }
 
-/// Of many small images each is one thread's work: to spread one over all threads would take longer than it.
-class SmallOnes {
- public:
-  SmallOnes(const std::vector<Source>& all, const CheckOptions& options, JobContext& context)
-      : all_(all), options_(options), context_(context) {}
-
-  /// Number `i`; with those small ones that follow it, if it is not there yet.
-  CheckedOne take(std::size_t i, bool many) {
-    if (const auto at = ready_.find(i); at != ready_.end()) return std::move(ready_.extract(at).mapped());
-    const std::size_t end = many ? end_of_group(i) : i;
-    if (end < i + 2) return check_one(all_[i], options_, context_);
-    check_group(i, end);
-    return std::move(ready_.extract(i).mapped());
-  }
-
- private:
-  static bool is_small(const Source& source) {
-    constexpr std::uint64_t kMost = 8 << 20;
-    std::error_code error;
-    const std::uintmax_t size = std::filesystem::file_size(source.input.path, error);
-    return !error && size <= kMost && !is_sheet_name(source.input.path);
-  }
-
-  std::size_t end_of_group(std::size_t i) const {
-    constexpr std::size_t kMost = 1024;
-    std::size_t end = i;
-    while (end < all_.size() && end - i < kMost && is_small(all_[end])) ++end;
-    return end;
-  }
-
-  void check_group(std::size_t from, std::size_t end) {
-    context_.progress.begin("checking", 0);
-    FlowOf<CheckedOne> flow;
-    using Block = FlowOf<CheckedOne>::Block;
-    flow.next = [&](Block& block) { return from + block.index < end; };
-    flow.work = [&](Block& block) {
-      Progress quiet;
-      quiet.stop = context_.progress.stop;
-      JobContext alone{quiet, 1};
-      block.carried = check_one(all_[from + block.index], options_, alone);
-    };
-    flow.consume.emplace_back([&](Block& block) { ready_.emplace(from + block.index, std::move(block.carried)); });
-    constexpr std::size_t kInFlight = 256;  // measured: with 8 half of the time went by waiting for the largest
-    run_flow(flow, context_, kInFlight);
-  }
-
-  const std::vector<Source>& all_;
-  const CheckOptions& options_;
-  JobContext& context_;
-  std::map<std::size_t, CheckedOne> ready_;
-};
-
-}  // namespace
-
-namespace {
-
 /// All images of the job: checked, and held against the lists if there are any.
 class CheckRun {
  public:
@@ -137,7 +81,9 @@ class CheckRun {
     if (job_.every_form) options_.wants_whole = [](std::uint64_t) { return true; };
     for (const std::string& word : job_.inputs) find(word);
     const Stopwatch watch;
-    SmallOnes small(all_, options_, context_);
+    SideBySide<CheckedOne> small(
+        all_, [this](const Source& source, JobContext& context) { return check_one(source, options_, context); },
+        context_);
     for (std::size_t i = 0; i < all_.size(); ++i) {
       if (searched_) listener_.begins({i + 1, all_.size(), all_[i].name});
       take(all_[i], small.take(i, searched_));

@@ -279,6 +279,32 @@ void KnownCollector::add_image(const Source& source, const Image& image, const C
   images_.push_back(std::move(parts));
 }
 
+void KnownCollector::add_kept(KeptImage image, const fs::path& folder) {
+  explains_ = false;
+  ImageParts parts{.name = image.name, .files = {}, .pieces = {}, .sheet = image.sheet};
+  parts.incomparable = image.incomparable;
+  const std::size_t unit = unit_of(folder, folder.filename().string());
+  for (CollectedFile& file : image.files) {
+    file.unit = unit;
+    file.of_image = true;
+    if (!image.sheet.empty()) file.image = images_.size();
+    parts.files.push_back(known_.collection.files.size());
+    known_.collection.files.push_back(std::move(file));
+  }
+  for (CollectedPiece& piece : image.pieces) {
+    for (std::size_t& f : piece.files) f = parts.files[f];
+    piece.unit = unit;
+    parts.pieces.push_back(known_.collection.pieces.size());
+    known_.collection.pieces.push_back(std::move(piece));
+  }
+  images_.push_back(std::move(parts));
+}
+
+KnownCollector::KeptImage KnownCollector::kept() const {
+  const ImageParts& parts = images_.back();
+  return {parts.name, known_.collection.files, known_.collection.pieces, parts.sheet, parts.incomparable};
+}
+
 ListedView KnownCollector::hash_bytes(const ByteSource& source, JobContext& context) const {
   ListedView view{.size_bytes = source.size()};
   // A size that no list has needs no hash.

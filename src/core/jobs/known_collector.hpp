@@ -17,10 +17,23 @@ namespace opifex::jobs {
 class KnownCollector {
  public:
   explicit KnownCollector(const Lists& lists);
+  /// To gather only, with these hashes: there is no list yet.
+  KnownCollector(const Lists& none, std::vector<std::string> algorithms)
+      : lists_(none), algorithms_(std::move(algorithms)) {}
 
   /// Adds to what the check takes: the digests that lists use, if none was asked for in particular.
   void prepare(CheckOptions& options, bool hashes_chosen) const;
   void add_image(const Source& source, const Image& image, const CheckResult& result);
+  /// One that was gathered earlier, by what was kept of it.
+  struct KeptImage {
+    std::string name;
+    std::vector<CollectedFile> files;    ///< `unit` is found anew
+    std::vector<CollectedPiece> pieces;  ///< their files are numbers among those
+    std::string sheet, incomparable;
+  };
+  void add_kept(KeptImage image, const std::filesystem::path& folder);
+  /// The one image that was gathered.
+  KeptImage kept() const;
   /// A file that is no image may still be known.
   void add_file(const std::string& path, JobContext& context);
   /// An image that could not be read.
@@ -89,6 +102,7 @@ class KnownCollector {
   std::map<std::string, std::size_t> units_;  // by place
   std::set<std::string> covered_;             // files that are in the collection
   std::set<std::string> archives_;            // that hold images
+  bool explains_ = true;                      // what is kept is not read again
 };
 
 }  // namespace opifex::jobs

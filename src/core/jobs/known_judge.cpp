@@ -199,7 +199,7 @@ KnownCollector::Known KnownCollector::finish(JobContext& context) {
     for (std::size_t i = 0; i < lists_.lists.size(); ++i) image.as.push_back(judge(parts, i));
     const bool known = std::any_of(image.as.begin(), image.as.end(),
                                    [](const KnownAs& as) { return as.verdict < KnownVerdict::part_missing; });
-    if (!known) explain(parts, image, why);
+    if (!known && explains_) explain(parts, image, why);
     if (!image.as.empty())
       image.best = *std::min_element(image.as.begin(), image.as.end(),
                                      [](const KnownAs& a, const KnownAs& b) { return a.verdict < b.verdict; });

@@ -240,6 +240,7 @@ void Recorder::result(const PatchTold& r) { state_->outer.result(r); }
 void Recorder::result(const KnownTold& r) { state_->outer.result(r); }
 void Recorder::result(const ListTold& r) { state_->outer.result(r); }
 void Recorder::result(const RecordTold& r) { state_->outer.result(r); }
+void Recorder::result(const ShelfTold& r) { state_->outer.result(r); }
 void Recorder::result(const MissingTold& r) { state_->outer.result(r); }
 void Recorder::message(const Warning& w) { state_->outer.message(w); }
 void Recorder::planned(const BatchPlan& p) { state_->outer.planned(p); }

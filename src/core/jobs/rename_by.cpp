@@ -15,6 +15,8 @@
 #include "opifex/core/jobs/known.hpp"
 #include "opifex/core/jobs/settings.hpp"
 
+#include "rename_groups.hpp"
+
 namespace opifex::jobs {
 
 namespace fs = std::filesystem;
@@ -330,6 +332,28 @@ void take_out(RenamedByList& out, Outcome& outcome, Listener& listener, bool ign
 
 }  // namespace
 
+void rename_groups(RenamedByList& out, const std::vector<std::string>& inputs, Outcome& outcome, Listener& listener) {
+  const fs::path first = inputs.front();
+  const TargetFacts facts = target_facts(fs::is_directory(first) ? first : first.parent_path());
+  const auto elsewhere = std::stable_partition(out.groups.begin(), out.groups.end(), [&](const RenameGroup& group) {
+    return lies_below(group, root_of(group, inputs));
+  });
+  for (auto group = elsewhere; group != out.groups.end(); ++group)
+    out.left_alone.push_back({group->what, "some of its files lie outside of its folder"});
+  out.groups.erase(elsewhere, out.groups.end());
+  take_out(out, outcome, listener, facts.limits_names());
+  if (!out.planned_only && !out.groups.empty()) {
+    std::map<fs::path, std::vector<RenameGroup>> by_root;
+    for (const RenameGroup& group : out.groups) by_root[root_of(group, inputs)].push_back(group);
+    for (const auto& [root, groups] : by_root) {
+      const fs::path undo = undo_file_in(root);
+      write_undo(groups, undo);
+      out.undo.push_back(undo);
+      run_renames(groups);
+    }
+  }
+}
+
 Outcome run(const RenameByJob& job, Listener& listener, JobContext& context) {
   CheckJob check{.inputs = job.inputs, .reading = job.reading, .against = job.lists, .cache = job.cache};
   check.reading.opening.allow_missing = true;
@@ -344,25 +368,7 @@ Outcome run(const RenameByJob& job, Listener& listener, JobContext& context) {
   Outcome outcome{.good = renamer.good, .failures = checked.failures};
   RenamedByList& out = renamer.out;
   out.planned_only = job.plan_only;
-  const fs::path first = job.inputs.front();
-  const TargetFacts facts = target_facts(fs::is_directory(first) ? first : first.parent_path());
-  const auto elsewhere = std::stable_partition(out.groups.begin(), out.groups.end(), [&](const RenameGroup& group) {
-    return lies_below(group, root_of(group, job.inputs));
-  });
-  for (auto group = elsewhere; group != out.groups.end(); ++group)
-    out.left_alone.push_back({group->what, "some of its files lie outside of its folder"});
-  out.groups.erase(elsewhere, out.groups.end());
-  take_out(out, outcome, listener, facts.limits_names());
-  if (!job.plan_only && !out.groups.empty()) {
-    std::map<fs::path, std::vector<RenameGroup>> by_root;
-    for (const RenameGroup& group : out.groups) by_root[root_of(group, job.inputs)].push_back(group);
-    for (const auto& [root, groups] : by_root) {
-      const fs::path undo = undo_file_in(root);
-      write_undo(groups, undo);
-      out.undo.push_back(undo);
-      run_renames(groups);
-    }
-  }
+  rename_groups(out, job.inputs, outcome, listener);
   if (out.groups.empty() && out.right == 0) outcome.good = false;
   listener.result(out);
   return outcome;

@@ -28,6 +28,10 @@ class Finder {
       add_file(word, InFolder::no);
   }
 
+  void add_survey(const Survey& survey) {
+    for (const SurveyItem& item : survey.items) add_item(item);
+  }
+
   Sources take() { return std::move(found_); }
 
  private:
@@ -94,11 +98,13 @@ class Finder {
   }
 
   void add_archive(ArchivePtr archive) {
-    found_.files.add(archive->volumes());
+    const std::vector<fs::path> volumes = archive->volumes();
+    const std::string kind = archive->kind();
+    found_.files.add(volumes);
     Inputs inputs = images_in(std::move(archive), rules_.opening, rules_.pick);
     for (Input& input : inputs.images) {
       std::string name = input.path.string();
-      add(std::move(input), std::move(name));
+      add(std::move(input), std::move(name), volumes, kind);
     }
   }
 
@@ -116,11 +122,11 @@ class Finder {
     return true;
   }
 
-  void add(Input input, std::string name) {
+  void add(Input input, std::string name, const std::vector<fs::path>& volumes = {}, const std::string& kind = {}) {
     std::error_code ignored;
     const fs::path place = fs::weakly_canonical(input.path, ignored);
     if (!known_.insert(place.string() + '\0' + input.options.pick).second) return;  // a folder, and a file in it
-    found_.images.push_back({std::move(input), std::move(name)});
+    found_.images.push_back({std::move(input), std::move(name), volumes, kind});
   }
 
   const ReadRules& rules_;
@@ -136,6 +142,12 @@ Sources find_sources(const std::vector<std::string>& words, const ReadRules& rul
                      JobContext& context) {
   Finder finder(rules, wanted, context);
   for (const std::string& word : words) finder.add_word(word);
+  return finder.take();
+}
+
+Sources find_sources(const Survey& survey, const ReadRules& rules, JobContext& context) {
+  Finder finder(rules, Wanted::all, context);
+  finder.add_survey(survey);
   return finder.take();
 }
 

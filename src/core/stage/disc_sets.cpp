@@ -11,11 +11,8 @@ namespace {
 
 namespace fs = std::filesystem;
 
-/// "(Disc 2)", "(CD 2)", "Disk 2 of 3" in a name: the number, and the name without it.
-struct DiscName {
-  std::string rest;
-  int number = 0;
-};
+}  // namespace
+
 std::optional<DiscName> disc_in(const std::string& stem) {
   const std::string folded = fold_case(stem);
   for (const std::string_view word : {"disc", "disk", "cd"}) {
@@ -34,8 +31,6 @@ std::optional<DiscName> disc_in(const std::string& stem) {
   }
   return std::nullopt;
 }
-
-}  // namespace
 
 void join_discs(Survey& survey) {
   std::map<std::string, std::vector<SurveyItem*>> sets;

@@ -102,6 +102,9 @@ class Surveyor {
       if (set.parts.size() < 2 && set.missing.empty()) continue;
       if (are_two_discs(folder, set)) continue;
       parts.insert(set.parts.begin(), set.parts.end());
+      // One new part makes another file of them all.
+      if (std::all_of(set.parts.begin(), set.parts.end(), [&](const auto& p) { return is_settled(folder / p); }))
+        continue;
       candidates_.push_back(folder / (set.open.empty() ? set.parts.front() : set.open));
       for (const std::string& d : set.duplicates)
         survey_.problems.push_back(
@@ -109,11 +112,14 @@ class Surveyor {
       for (const std::string& p : set.parts) part_bytes_[candidates_.back()].push_back(folder / p);
     }
     for (const std::string& name : names)
-      if (!parts.contains(name)) candidates_.push_back(folder / name);
+      if (!parts.contains(name) && !is_settled(folder / name)) candidates_.push_back(folder / name);
   }
+
+  bool is_settled(const fs::path& path) const { return request_.settled && request_.settled(path); }
 
   /// An installed game (a header, and its data in a folder of the same name), a game as a folder, or more to look into.
   void add_folder(const fs::path& f, const std::vector<std::string>& names_beside, int depth) {
+    if (is_settled(f)) return;
     const std::string stem = f.stem().string();
     const bool data = folded_extension(f) == ".data";
     const auto header = std::find_if(names_beside.begin(), names_beside.end(),

@@ -74,6 +74,7 @@ struct ListTold;
 struct MissingTold;
 struct ListMade;
 struct RecordTold;
+struct ShelfTold;
 struct BatchPlan;
 struct BatchStep;
 struct BatchSummary;
@@ -103,6 +104,7 @@ class Listener {
   virtual void result(const MissingTold&) {}
   virtual void result(const ListMade&) {}
   virtual void result(const RecordTold&) {}
+  virtual void result(const ShelfTold&) {}
   /// Something a person should know beside the result.
   virtual void message(const Warning&) {}
   /// An input that could not be done; the others go on.

@@ -49,6 +49,7 @@ class Recorder final : public Listener {
   void result(const MissingTold&) override;
   void result(const ListMade&) override;
   void result(const RecordTold&) override;
+  void result(const ShelfTold&) override;
   void message(const Warning&) override;
   void failed(const Error&) override;
   void planned(const BatchPlan&) override;

@@ -24,6 +24,9 @@ extern const Setting kAt, kName, kPut, kDrop, kWithAll, kFolder, kMove, kComment
 extern const Setting kAgainst, kSets, kMissing, kMake, kTitle;
 extern const Setting kByList, kUndo;
 extern const Setting kRecordFile, kCheckRecord;
+extern const Setting kShelfAt, kShelfComputer, kShelfPlatform, kShelfFormat, kShelfVerdict, kShelfRegion, kShelfKnown,
+    kIncompleteSets, kNotCompressed, kNotCheckedSince, kGone, kMovedOnly, kBelow, kColumns, kSort, kMostItems, kCsv,
+    kPattern, kFor, kMostBytes;
 
 /// All settings of a job, in the order in which help shows them. Those of formats are among them where it writes one.
 const SettingList& identify_settings();
@@ -41,6 +44,7 @@ const SettingList& dump_settings();
 const SettingList& patch_settings();
 const SettingList& save_settings();
 const SettingList& edit_settings();
+const SettingList& shelf_settings();
 /// As the user says it, else by the ending of the output, else BPS.
 PatchKind patch_kind(const Settings& settings);
 

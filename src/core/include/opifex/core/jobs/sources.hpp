@@ -8,12 +8,18 @@
 #include "opifex/core/image/inputs.hpp"
 #include "opifex/core/jobs/job.hpp"
 
+namespace opifex {
+struct Survey;
+}
+
 namespace opifex::jobs {
 
 /// One image that a job is going to read.
 struct Source {
   Input input;
   std::string name;  ///< for people: the path, below an archive's path what is inside, and the id in a file of several
+  std::vector<std::filesystem::path> volumes = {};  ///< of the archive it is in; empty: it is in none
+  std::string archive_kind = {};                    ///< "zip"
 };
 
 /// Something in a folder that is no image, or one that cannot be read.
@@ -39,6 +45,9 @@ enum class Wanted {
 /// Looks through folders as the survey does, and into archives. A word that is none of them stands for itself, whatever
 /// it is: opening it tells. Error (refused, "no_image") for a folder without any image.
 Sources find_sources(const std::vector<std::string>& words, const ReadRules& rules, Wanted wanted, JobContext& context);
+
+/// The images of folders that were looked through already; not what is left out of the survey itself.
+Sources find_sources(const Survey& survey, const ReadRules& rules, JobContext& context);
 
 /// Opens it, and decrypts it if its keys are there.
 Image open_source(const Input& input);

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -50,6 +51,9 @@ struct SurveyRequest {
   /// Only which images there are, for a job that is going to read them anyway: cartridges are not read whole, and files
   /// that are alike are not looked for.
   bool for_a_job = false;
+  /// True of a file or game folder that nobody needs to look at again: it is passed over, with what is below it. Null:
+  /// all are looked at.
+  std::function<bool(const std::filesystem::path&)> settled = nullptr;
 };
 
 /// Looks through the folder and all below it; links are not followed. Reads headers, and of files of equal size and

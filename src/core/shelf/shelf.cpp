@@ -1,0 +1,187 @@
+#include "opifex/core/shelf/shelf.hpp"
+
+#include <fmt/ranges.h>
+
+#include "opifex/core/base/error.hpp"
+
+#include "database.hpp"
+#include "item_rows.hpp"
+#include "schema.hpp"
+
+namespace opifex {
+
+Shelf::Shelf(const std::string& at, Opening how)
+    : database_(std::make_unique<Database>(at, how == Opening::create ? DbOpening::create : DbOpening::existing)) {
+  migrate(*database_);
+}
+
+Shelf::~Shelf() = default;
+
+const std::string& Shelf::name() const { return database_->name(); }
+
+std::vector<ShelfFolder> Shelf::folders() const {
+  std::vector<ShelfFolder> folders;
+  database_->each("select host, path, scanned_at from folders order by host, path", {}, "ttn", [&](const DbRow& row) {
+    folders.push_back({row.text(0), row.text(1), row.number(2)});
+  });
+  return folders;
+}
+
+void Shelf::add_folder(const ShelfFolder& folder) {
+  database_->transaction([&] {
+    database_->change(
+        "insert into folders (place_key, host, path, scanned_at) values (:a, :b, :c, :d) on conflict (place_key) do "
+        "update set scanned_at = excluded.scanned_at",
+        {place_key(folder.host, folder.path), folder.host, folder.path, folder.scanned_at});
+  });
+}
+
+void Shelf::forget_folder(const std::string& host, const std::string& path) {
+  database_->transaction([&] {
+    for (const ShelfFolder& f : folders())
+      if (f.host == host && lies_at_or_below(f.path, path))
+        database_->change("delete from folders where place_key = :a", {place_key(f.host, f.path)});
+  });
+}
+
+std::vector<ShelfStanding> Shelf::standing(const std::string& host, const std::string& path) const {
+  const auto [first, last] = path_bounds(path);
+  std::vector<ShelfStanding> files;
+  std::int64_t last_id = 0;
+  database_->each(
+      fmt::format(
+          "select f.id, {}, coalesce(i.item_id, 0) from files f left join item_files i on i.file_id = f.id where "
+          "f.host = :a and substr(f.path, 1, 200) >= substr(:b, 1, 200) and substr(f.path, 1, 200) <= "
+          "substr(:c, 1, 200) order by f.id",
+          kFileColumns),
+      {host, first, last}, fmt::format("n{}n", kFileTypes), [&](const DbRow& row) {
+        if (!lies_at_or_below(row.text(1), path)) return;
+        if (row.number(0) != last_id) files.push_back({file_of(row, 1), {}});
+        last_id = row.number(0);
+        if (const std::int64_t item = row.number(7); item != 0) files.back().items.push_back(item);
+      });
+  return files;
+}
+
+std::vector<ShelfItem> Shelf::items_below(const std::string& host, const std::string& path) const {
+  return list({.host = host, .gone = ShelfFilter::Gone::any, .below = path});
+}
+
+namespace {
+
+void delete_item(Database& database, std::int64_t id) {
+  std::vector<std::int64_t> files;
+  database.each("select file_id from item_files where item_id = :a", {id}, "n",
+                [&](const DbRow& row) { files.push_back(row.number(0)); });
+  database.change("delete from items where id = :a", {id});
+  for (const std::int64_t file : files)
+    database.change("delete from files where id = :a and not exists (select 1 from item_files where file_id = :b)",
+                    {file, file});
+}
+
+/// Names may be swapped: each goes out of the way first.
+void move_files(Database& database, const std::string& host,
+                const std::vector<std::pair<std::string, ShelfFile>>& moved) {
+  for (const auto& [from, to] : moved) {
+    const std::string key = place_key(host, from);
+    database.change("update files set place_key = :a where place_key = :b", {"moving " + key, key});
+  }
+  for (const auto& [from, to] : moved) {
+    const std::string key = place_key(host, to.path);
+    database.change("delete from files where place_key = :a", {key});
+    database.change(
+        "update files set place_key = :a, path = :b, size_bytes = :c, modified_ns = :d, inode = :e, device = :f where "
+        "place_key = :g",
+        {key, to.path, static_cast<std::int64_t>(to.size_bytes), to.modified_ns, static_cast<std::int64_t>(to.inode),
+         static_cast<std::int64_t>(to.device), "moving " + place_key(host, from)});
+  }
+}
+
+void rename_items(Database& database, std::vector<ShelfItem>& renamed) {
+  for (const ShelfItem& item : renamed)
+    database.change("update items set place_key = :a where id = :b", {fmt::format("moving {}", item.id), item.id});
+  for (ShelfItem& item : renamed) {
+    const std::string key = place_key(item.host, item.path, item.inside);
+    // Whatever had the name before was overwritten, or is one of these.
+    database.change("delete from items where place_key = :a", {key});
+    database.change("update items set place_key = :a, path = :b where id = :c", {key, item.path, item.id});
+    put_item(database, item);
+  }
+}
+
+}  // namespace
+
+void Shelf::apply(Change& change, const std::string& host, std::int64_t now) {
+  Database& db = *database_;
+  const auto set_each = [&](const std::vector<std::int64_t>& ids, const char* what, const DbValues& values) {
+    for (const std::int64_t id : ids) {
+      DbValues all = values;
+      all.emplace_back(id);
+      db.change(fmt::format("update items set {} where id = :z", what), all);
+    }
+  };
+  db.transaction([&] {
+    // Old names first: a new item may have one of them.
+    for (const std::int64_t id : change.forget) delete_item(db, id);
+    move_files(db, host, change.moved);
+    rename_items(db, change.renamed);
+    for (ShelfItem& item : change.put) put_item(db, item);
+    for (const ShelfFile& file : change.others) put_file(db, host, file);
+    set_each(change.gone, "gone_at = :a", {now});
+    set_each(change.back, "gone_at = 0", {});
+    set_each(change.checked, "checked_at = :a, rotten = 0", {now});
+    for (const auto& [id, why] : change.rotten)
+      db.change("update items set checked_at = :a, rotten = 1, remark = :b where id = :c", {now, why, id});
+    for (const Change::Known& k : change.known)
+      db.change("update items set known = :a, known_list = :b, known_set = :c where id = :d",
+                {k.verdict, k.list, k.set, k.id});
+    for (const std::string& path : change.lost_files)
+      db.change(
+          "delete from files where place_key = :a and not exists (select 1 from item_files where file_id = files.id)",
+          {place_key(host, path)});
+  });
+}
+
+void Shelf::add_details(std::vector<ShelfItem>& items) const {
+  for (ShelfItem& item : items) {
+    item.files.clear();
+    item.contents.clear();
+    database_->each(fmt::format("select {} from item_files i join files f on f.id = i.file_id where i.item_id = :a "
+                                "order by i.number",
+                                kFileColumns),
+                    {item.id}, kFileTypes, [&](const DbRow& row) { item.files.push_back(file_of(row)); });
+    database_->each(fmt::format("select {} from contents c where c.item_id = :a order by c.number", kContentColumns),
+                    {item.id}, kContentTypes, [&](const DbRow& row) { item.contents.push_back(content_of(row)); });
+  }
+}
+
+std::optional<ShelfItem> Shelf::item(std::int64_t id) const {
+  std::vector<ShelfItem> found = list({.gone = ShelfFilter::Gone::any, .ids = {id}});
+  if (found.empty()) return std::nullopt;
+  add_details(found);
+  return std::move(found.front());
+}
+
+void Shelf::each_content(const std::function<bool(std::uint64_t size_bytes)>& wanted,
+                         const std::function<void(const ShelfItem&, const ShelfContent&)>& content) const {
+  ShelfItem item;
+  database_->each(
+      fmt::format(
+          "select i.id, i.host, i.path, i.inside, i.archive, i.state, i.verdict, {} from items i join contents c "
+          "on c.item_id = i.id where i.gone_at = 0 and i.rotten = 0 order by i.id, c.number",
+          kContentColumns),
+      {}, fmt::format("ntttttt{}", kContentTypes), [&](const DbRow& row) {
+        if (item.id != row.number(0))
+          item = {.id = row.number(0),
+                  .host = row.text(1),
+                  .path = row.text(2),
+                  .inside = row.text(3),
+                  .archive = row.text(4),
+                  .verdict = row.text(6),
+                  .state = row.text(5)};
+        const ShelfContent c = content_of(row, 7);
+        if (wanted(c.size_bytes)) content(item, c);
+      });
+}
+
+}  // namespace opifex
