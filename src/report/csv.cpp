@@ -25,7 +25,7 @@ std::string cell_text(const std::string& cell) {
 std::string csv_row(const std::vector<std::string>& cells) {
   std::string row;
   for (const std::string& cell : cells) row += (row.empty() && &cell == &cells.front() ? "" : ",") + cell_text(cell);
-  return row + "\r\n";
+  return row + "\n";
 }
 
 }  // namespace opifex::report

@@ -317,7 +317,7 @@ std::string text_of(const ShelfDoubled& d) {
                         g.freed_bytes > 0 ? fmt::format(", {} too much", human_size(g.freed_bytes)) : "");
     for (std::size_t n = 0; n < g.copies.size(); ++n) {
       const ShelfItem& i = g.copies[n];
-      std::string remark = n == 0 ? "the first is " + g.why : "";
+      std::string remark = n == 0 ? "best: " + g.why : "";
       if (std::find(g.bound.begin(), g.bound.end(), i.id) != g.bound.end())
         remark = "its files hold something else, too";
       if (const auto stale = d.stale.find(i.id); stale != d.stale.end())

@@ -187,6 +187,7 @@ extern const Setting kPattern{.name = "pattern",
                               .details =
                                   "Fields: title, serial, region, disc, discs, set, known, name, item, platform. "
                                   "What stands in brackets is left out where a field in it is empty."};
+extern const Setting kAgain{.name = "again", .help = "add: read everything anew, whether it has changed or not"};
 extern const Setting kFor{.name = "for",
                           .type = duration,
                           .help = "verify: stop after TIME",

@@ -96,6 +96,7 @@ ShelfJob ShelfJob::of(const std::vector<std::string>& words, const Settings& set
   job.most_bytes = settings.bytes(kMostBytes);
   job.gone_only = settings.flag(kGone);
   job.moved_only = settings.flag(kMovedOnly);
+  job.again = settings.flag(kAgain);
   job.plan_only = settings.flag(kPlan);
   job.existing = settings.flag(kOverwrite) ? Existing::replace : Existing::keep;
   return job;

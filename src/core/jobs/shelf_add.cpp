@@ -22,14 +22,14 @@ namespace {
 /// Which of what is recorded still holds.
 class Standing {
  public:
-  Standing(const Shelf& shelf, const std::string& host, const std::string& place, const FileScan& scan)
-      : shelf_(shelf), scan_(scan), files_(shelf.standing(host, place)), host_(host), place_(place) {
+  Standing(const Shelf& shelf, const ShelfJob& job, const std::string& place, const FileScan& scan)
+      : shelf_(shelf), scan_(scan), files_(shelf.standing(job.host, place)), host_(job.host), place_(place) {
     for (const ShelfStanding& s : files_) {
       const ShelfFile* now = find(s.file.path);
       if (!now) {
         if (lies_unseen(s.file.path)) hidden_.insert(s.items.begin(), s.items.end());
         absent_.insert(s.file.path);
-      } else if (!s.file.same_state(*now)) {
+      } else if (job.again || !s.file.same_state(*now)) {
         changed_.insert(s.file.path);
       }
       recorded_.insert(s.file.path);
@@ -142,7 +142,7 @@ class Adder {
     const FileScan scan = scan_files(place, own, context_);
     for (const auto& [path, why] : scan.unseen)
       tell_failure({.fault = why.fault, .code = why.code, .what = why.message, .file = place});
-    Standing standing(shelf_, job_.host, place, scan);
+    Standing standing(shelf_, job_, place, scan);
     if (standing.is_quiet()) {
       added_.unchanged += standing.items_there();
     } else {

@@ -112,8 +112,9 @@ std::int64_t put_file(Database& database, const std::string& host, const ShelfFi
 }
 
 void put_words(Database& database, const ShelfItem& item) {
-  const std::string name = item.path.substr(item.path.rfind('/') + 1);
-  for (const std::string& word : index_words({item.title, item.serial, item.set, name, item.inside, item.known_set}))
+  // What matters most first: of very many words some are left out.
+  for (const std::string& word :
+       index_words({item.title, item.serial, item.set, item.known_set, item.inside, item.path}))
     database.change("insert into item_words (word, item_id) values (:a, :b)", {word, item.id});
 }
 

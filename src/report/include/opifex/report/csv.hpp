@@ -1,4 +1,4 @@
-/// Rows of a table for spreadsheets (RFC 4180).
+/// Rows of a table for spreadsheets (RFC 4180, with the line ends of this system).
 #pragma once
 
 #include <string>
