@@ -599,35 +599,13 @@ const SettingList& save_settings() {
 }
 
 const SettingList& shelf_settings() {
-  static const SettingList list = joined({{&kShelfAt,
-                                           &kShelfComputer,
-                                           &kAgainst,
-                                           &kByList,
-                                           &kPattern,
-                                           &kUndo,
-                                           &kNameLimit,
-                                           &kShelfPlatform,
-                                           &kShelfFormat,
-                                           &kShelfVerdict,
-                                           &kShelfRegion,
-                                           &kShelfKnown,
-                                           &kIncompleteSets,
-                                           &kNotCompressed,
-                                           &kNotCheckedSince,
-                                           &kGone,
-                                           &kMovedOnly,
-                                           &kBelow,
-                                           &kColumns,
-                                           &kSort,
-                                           &kMostItems,
-                                           &kCsv,
-                                           &kFor,
-                                           &kMostBytes,
-                                           &kOut,
-                                           &kOverwrite,
-                                           &kPlan,
-                                           &kFileSystem},
-                                          read_settings()});
+  static const SettingList list =
+      joined({{&kShelfAt,        &kShelfComputer, &kAgainst,         &kByList,       &kPattern,     &kUndo,
+               &kNameLimit,      &kShelfPlatform, &kShelfFormat,     &kShelfVerdict, &kShelfRegion, &kShelfKnown,
+               &kIncompleteSets, &kNotCompressed, &kNotCheckedSince, &kGone,         &kMovedOnly,   &kBelow,
+               &kColumns,        &kSort,          &kMostItems,       &kCsv,          &kAgain,       &kFor,
+               &kMostBytes,      &kOut,           &kOverwrite,       &kPlan,         &kFileSystem},
+              read_settings()});
   return list;
 }
 

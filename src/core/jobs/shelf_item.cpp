@@ -258,8 +258,8 @@ void fail(ShelfReading& reading, const Error& e) {
   item.content_key.clear();
   item.game_key.clear();
   // A drive that failed may answer the next time, and a key may be there; what is no image stays none.
-  const bool may_succeed = e.details.fault == Fault::device || e.details.cause == Cause::no_key ||
-                           e.details.cause == Cause::wrong_key;
+  const bool may_succeed =
+      e.details.fault == Fault::device || e.details.cause == Cause::no_key || e.details.cause == Cause::wrong_key;
   if (may_succeed)
     for (ShelfFile& f : item.files) f.modified_ns = ShelfFile::kUnsettled;
   reading.error = e;

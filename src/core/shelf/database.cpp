@@ -60,8 +60,13 @@ class Row final : public DbRow {
   const std::vector<std::size_t>& place_;
 };
 
-/// The one line that a server's message begins with, without what SOCI puts before it.
 std::string first_line(const std::string& message) { return message.substr(0, message.find('\n')); }
+
+/// The first line of what the server itself says, where SOCI puts one of its own before it.
+std::string server_line(const std::string& message) {
+  constexpr std::string_view kOwn = "Cannot establish connection to the database.\n";
+  return first_line(message.starts_with(kOwn) ? message.substr(kOwn.size()) : message);
+}
 
 // Results of SQLite (sqlite3.h); SOCI's header does not pass them on.
 enum SqliteResult : int {
@@ -118,13 +123,23 @@ ErrorDetails sqlite_details(int result, const std::string& message, const std::s
 
 [[noreturn]] void throw_server(const soci::soci_error& error, const std::string& name) {
   const bool lost = error.get_error_category() == soci::soci_error::connection_error ||
+                    std::string_view(error.what()).starts_with("Cannot establish connection") ||
                     std::string_view(error.what()).find("no connection") != std::string_view::npos ||
                     std::string_view(error.what()).find("terminat") != std::string_view::npos;
   ErrorDetails e{.fault = Fault::device, .code = lost ? "server_gone" : "shelf_failed", .file = name};
-  e.what = lost ? "the server of the shelf does not answer" : "the server of the shelf refused";
-  e.found = first_line(error.what());
+  e.what = lost ? "the server of the shelf does not answer, or lets nobody in" : "the server of the shelf refused";
+  e.found = server_line(error.what());
   e.hint = lost ? "start it and run the same command again: what was added until now is kept whole" : "";
   throw Error(std::move(e));
+}
+
+/// Only where a server is asked for, and once. Its name has its version: the plain one comes with the headers only.
+void load_server_library() {
+  static const bool kLoaded = [] {
+    soci::dynamic_backends::register_backend("postgresql", "libsoci_postgresql.so.4.0");
+    return true;
+  }();
+  static_cast<void>(kLoaded);
 }
 
 /// The types of this server.
@@ -178,9 +193,7 @@ Database::Database(const std::string& at, DbOpening how)
     return;
   }
   guarded([&] {
-    // The library of the server is loaded only where one is asked for. Its name has its version: the plain one comes
-    // with the headers only.
-    soci::dynamic_backends::register_backend("postgresql", "libsoci_postgresql.so.4.0");
+    load_server_library();
     connection_->session.open("postgresql", at_);
     connection_->session << "set client_min_messages = warning";
   });
@@ -230,7 +243,7 @@ void Database::connect_file(DbOpening how) {
     const bool plain = at_.find('=') == std::string::npos;
     connection_->session.open(soci::sqlite3, plain ? at_ : "dbname=\"" + at_ + "\"");
     long long wait = 0;
-    connection_->session << "pragma busy_timeout = 10000", soci::into(wait);
+    connection_->session << "pragma busy_timeout = 5000", soci::into(wait);
     // Readers do not wait for whoever adds.
     std::string mode;
     connection_->session << "pragma journal_mode = wal", soci::into(mode);

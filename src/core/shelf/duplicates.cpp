@@ -78,13 +78,16 @@ std::vector<ShelfCopies> Shelf::duplicates() const {
   // Who else lies in the same files.
   std::map<std::tuple<std::string, std::uint64_t, std::uint64_t, std::string>, Holding> holdings;
   std::map<std::int64_t, std::vector<const Holding*>> of_item;
+  // A file under another name is the same file (hard links): by device and inode, where those are known.
   database_->each(
-      fmt::format("select f.host, f.path, f.size_bytes, f.inode, f.device, i.item_id from item_files i join files f on "
-                  "f.id = i.file_id join items t on t.id = i.item_id where t.gone_at = 0 and i.file_id in (select "
-                  "d.file_id from item_files d join items s on s.id = d.item_id where s.gone_at = 0 and s.rotten = 0 "
-                  "and s.same_key in "
-                  "({}))",
-                  kDoubled),
+      fmt::format(
+          "with used as (select distinct d.id, d.host, d.device, d.inode from items s join item_files x on x.item_id "
+          "= s.id join files d on d.id = x.file_id where s.gone_at = 0 and s.rotten = 0 and s.same_key in ({})), "
+          "alike as (select f.id from used u join files f on f.inode = u.inode and f.device = u.device and f.host = "
+          "u.host where u.inode <> 0 union select id from used) select f.host, f.path, f.size_bytes, f.inode, "
+          "f.device, i.item_id from alike a join files f on f.id = a.id join item_files i on i.file_id = f.id join "
+          "items t on t.id = i.item_id where t.gone_at = 0",
+          kDoubled),
       {}, "ttnnnn", [&](const DbRow& row) {
         const auto inode = static_cast<std::uint64_t>(row.number(3)),
                    device = static_cast<std::uint64_t>(row.number(4));

@@ -118,6 +118,12 @@ void put_words(Database& database, const ShelfItem& item) {
     database.change("insert into item_words (word, item_id) values (:a, :b)", {word, item.id});
 }
 
+void drop_unused_files(Database& database, const std::vector<std::int64_t>& files) {
+  for (const std::int64_t file : files)
+    database.change("delete from files where id = :a and not exists (select 1 from item_files where file_id = :b)",
+                    {file, file});
+}
+
 void put_item(Database& database, ShelfItem& i) {
   const std::string key = i.game_key.empty() ? i.content_key : i.game_key;
   // What was added once keeps its number and its day.
@@ -168,10 +174,14 @@ void put_item(Database& database, ShelfItem& i) {
        i.added_at,
        i.checked_at,
        i.gone_at});
+  std::vector<std::int64_t> before;
+  database.each("select file_id from item_files where item_id = :a", {i.id}, "n",
+                [&](const DbRow& row) { before.push_back(row.number(0)); });
   for (const char* table : {"item_files", "contents", "item_words"})
     database.change(fmt::format("delete from {} where item_id = :a", table), {i.id});
   put_children(database, i);
   put_words(database, i);
+  drop_unused_files(database, before);
 }
 
 std::pair<std::string, std::string> path_bounds(const std::string& path) {

@@ -38,6 +38,8 @@ std::string place_key(std::string_view host, std::string_view path, std::string_
 /// Files that are known already are brought up to date.
 std::int64_t put_file(Database& database, const std::string& host, const ShelfFile& file);
 void put_item(Database& database, ShelfItem& item);
+/// Those of these files in which no item lies any more.
+void drop_unused_files(Database& database, const std::vector<std::int64_t>& files);
 /// Of an item that has none yet.
 void put_words(Database& database, const ShelfItem& item);
 

@@ -39,6 +39,7 @@ void make_tables(Database& database) {
        "path {text}, through {text}, parts {text}, disk {int}, merged {int}, sheet {int}, size_bytes {int}, "
        "crc32 {text}, md5 {text}, sha1 {text}, primary key (item_id, number))",
        "create index files_by_path on files (host, substr(path, 1, 200))",
+       "create index files_by_inode on files (inode, device)",
        "create index items_by_path on items (host, substr(path, 1, 200))",
        "create index items_by_platform on items (platform, title)",
        "create index items_by_content on items (same_key) where same_key <> ''",

@@ -74,9 +74,7 @@ void delete_item(Database& database, std::int64_t id) {
   database.each("select file_id from item_files where item_id = :a", {id}, "n",
                 [&](const DbRow& row) { files.push_back(row.number(0)); });
   database.change("delete from items where id = :a", {id});
-  for (const std::int64_t file : files)
-    database.change("delete from files where id = :a and not exists (select 1 from item_files where file_id = :b)",
-                    {file, file});
+  drop_unused_files(database, files);
 }
 
 /// Names may be swapped: each goes out of the way first.

@@ -71,7 +71,8 @@ std::set<std::string> index_words(const std::vector<std::string>& texts) {
     for (const icu::UnicodeString& run : runs) {
       if (words.size() >= kMostWords) break;
       words.insert(cut(run));
-      for (int32_t at = run.moveIndex32(0, 1); at < run.length() && words.size() < kMostWords; at = run.moveIndex32(at, 1))
+      for (int32_t at = run.moveIndex32(0, 1); at < run.length() && words.size() < kMostWords;
+           at = run.moveIndex32(at, 1))
         if (has_no_blanks(run.char32At(at))) words.insert(cut(run.tempSubString(at)));
     }
     if (runs.size() == 2) words.insert(cut(icu::UnicodeString(runs[0]).append(runs[1])));

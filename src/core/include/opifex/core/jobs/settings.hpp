@@ -26,7 +26,7 @@ extern const Setting kByList, kUndo;
 extern const Setting kRecordFile, kCheckRecord;
 extern const Setting kShelfAt, kShelfComputer, kShelfPlatform, kShelfFormat, kShelfVerdict, kShelfRegion, kShelfKnown,
     kIncompleteSets, kNotCompressed, kNotCheckedSince, kGone, kMovedOnly, kBelow, kColumns, kSort, kMostItems, kCsv,
-    kPattern, kFor, kMostBytes;
+    kPattern, kAgain, kFor, kMostBytes;
 
 /// All settings of a job, in the order in which help shows them. Those of formats are among them where it writes one.
 const SettingList& identify_settings();

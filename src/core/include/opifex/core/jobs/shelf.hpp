@@ -48,7 +48,7 @@ struct ShelfJob {
   std::string file_system = {};
   std::optional<std::uint64_t> most_milliseconds = {}, most_bytes = {};  ///< of verify
   bool gone_only = false, moved_only = false;                            ///< of forget
-  bool again = false;  ///< add: nothing counts as unchanged
+  bool again = false;                                                    ///< add: nothing counts as unchanged
   bool plan_only = false;
   Existing existing = Existing::keep;
   /// `settings` of shelf_settings(). Error (usage) for an action nobody knows, or other words than it takes.
