@@ -28,7 +28,7 @@ inline constexpr std::string_view kFileTypes = "tnnnnn";
 ShelfFile file_of(const DbRow& row, std::size_t first = 0);
 
 inline constexpr std::string_view kContentColumns =
-    "kind, c.path, through, parts, disk, merged, sheet, c.size_bytes, crc32, md5, sha1";
+    "c.kind, c.path, c.through, c.parts, c.disk, c.merged, c.sheet, c.size_bytes, c.crc32, c.md5, c.sha1";
 inline constexpr std::string_view kContentTypes = "ntttnnnnttt";
 ShelfContent content_of(const DbRow& row, std::size_t first = 0);
 
