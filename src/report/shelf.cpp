@@ -127,9 +127,7 @@ std::vector<const ShownColumn*> columns_of(const ShelfListed& listed) {
 /// Items in their order, some hundreds at a time: a hundred thousand of them are never in memory together.
 class ItemPager {
  public:
-  ItemPager(const Shelf& shelf, const ShelfFilter& filter) : shelf_(shelf) {
-    shelf.each(filter, [&](const ShelfItem& item) { ids_.push_back(item.id); });
-  }
+  explicit ItemPager(const ShelfListed& listed) : shelf_(listed.shelf), ids_(listed.ids) {}
   std::optional<ShelfItem> next() {
     while (at_ == page_.size()) {
       if (next_ >= ids_.size()) return std::nullopt;
@@ -140,21 +138,17 @@ class ItemPager {
 
  private:
   void load() {
-    constexpr std::size_t kPage = 500;
-    ShelfFilter some{.gone = ShelfFilter::Gone::any};
+    constexpr std::size_t kPage = 250;
     const std::size_t end = std::min(next_ + kPage, ids_.size());
-    some.ids.assign(ids_.begin() + static_cast<std::ptrdiff_t>(next_), ids_.begin() + static_cast<std::ptrdiff_t>(end));
-    std::map<std::int64_t, ShelfItem> items;
-    shelf_.each(some, [&](const ShelfItem& item) { items.emplace(item.id, item); });
     page_.clear();
     at_ = 0;
-    for (const std::int64_t id : some.ids)
-      if (const auto at = items.find(id); at != items.end()) page_.push_back(std::move(at->second));
+    shelf_.each({ids_.begin() + static_cast<std::ptrdiff_t>(next_), ids_.begin() + static_cast<std::ptrdiff_t>(end)},
+                [&](const ShelfItem& item) { page_.push_back(item); });
     next_ = end;
   }
 
   const Shelf& shelf_;
-  std::vector<std::int64_t> ids_;
+  const std::vector<std::int64_t>& ids_;
   std::vector<ShelfItem> page_;
   std::size_t next_ = 0, at_ = 0;
 };
@@ -209,7 +203,7 @@ std::string text_of(const ShelfAdded& a, const std::string& shelf) {
 // Lists.
 
 std::string text_of(const ShelfListed& listed) {
-  if (listed.items == 0)
+  if (listed.ids.empty())
     return listed.all == 0 ? "The shelf is empty: opifex shelf add FOLDER\n"
                            : fmt::format("None of the {} on the shelf fits.\n", plural(listed.all, "item"));
   std::vector<Table::Column> titles;
@@ -217,19 +211,20 @@ std::string text_of(const ShelfListed& listed) {
   for (const ShownColumn* c : columns) titles.push_back({c->title, c->align});
   Table table(titles);
   std::uint64_t stored = 0;
-  listed.shelf.each(listed.filter, [&](const ShelfItem& item) {
+  listed.shelf.each(listed.ids, [&](const ShelfItem& item) {
     std::vector<std::string> cells;
     for (const ShownColumn* c : columns) cells.push_back(c->text(item));
     table.add(cells);
     stored += item.stored_bytes;
   });
-  return table.text() + fmt::format("\n{}{}, {}\n", plural(listed.items, "item"),
-                                    listed.items == listed.all ? "" : " of " + grouped(listed.all), human_size(stored));
+  return table.text() + fmt::format("\n{}{}, {}\n", plural(listed.ids.size(), "item"),
+                                    listed.ids.size() == listed.all ? "" : " of " + grouped(listed.all),
+                                    human_size(stored));
 }
 
 LongResult to_json(const ShelfListed& listed) {
   LongResult result{{{"items", Json::array()}, {"on_shelf", listed.all}}, "items", {}};
-  auto pager = std::make_shared<ItemPager>(listed.shelf, listed.filter);
+  auto pager = std::make_shared<ItemPager>(listed);
   result.next = [pager]() -> std::optional<Json> {
     const auto item = pager->next();
     return item ? std::optional(item_json(*item)) : std::nullopt;
@@ -334,9 +329,13 @@ std::string text_of(const ShelfDoubled& d) {
 
 Json to_json(const ShelfSetsTold& told) {
   Json sets = Json::array();
-  for (const ShelfSet& s : told.sets)
-    sets.push_back(
-        {{"platform", or_null(s.platform)}, {"set", s.name}, {"missing", s.missing}, {"discs", items_json(s.discs)}});
+  for (const ShelfSet& s : told.sets) {
+    Json discs = Json::array();
+    for (const ShelfItem& i : s.discs)
+      discs.push_back(
+          {{"item", i.id}, {"disc", i.disc}, {"path", place_of(i)}, {"computer", i.host}, {"verdict", i.verdict}});
+    sets.push_back({{"platform", or_null(s.platform)}, {"set", s.name}, {"missing", s.missing}, {"discs", discs}});
+  }
   return {{"sets", sets}};
 }
 
@@ -533,7 +532,7 @@ void shelf_csv(const ShelfListed& listed, const std::function<void(const std::st
   for (const ShownColumn* c : columns) titles.emplace_back(c->name);
   std::string block = csv_row(titles);
   constexpr std::size_t kBlock = 1 << 16;
-  listed.shelf.each(listed.filter, [&](const ShelfItem& item) {
+  listed.shelf.each(listed.ids, [&](const ShelfItem& item) {
     std::vector<std::string> cells;
     for (const ShownColumn* c : columns) cells.push_back(c->exact ? c->exact(item) : c->text(item));
     block += csv_row(cells);

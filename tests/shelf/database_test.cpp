@@ -230,7 +230,11 @@ TEST_F(ShelfFileTest, ADamagedOneIsSaidToBe) {
     write_file(at, bad);
     // Whatever it says, it is an Error, never a crash or a wrong sum without a word.
     std::uint64_t items = 0;
-    const std::string code = error_code([&] { items = Shelf(at, Shelf::Opening::existing).list({}).size(); });
+    const std::string code = error_code([&] {
+      const Shelf shelf(at, Shelf::Opening::existing);
+      items = shelf.list({}).size();
+      shelf.require_sound();
+    });
     if (code.empty()) {
       EXPECT_EQ(items, 300u) << n;
     }

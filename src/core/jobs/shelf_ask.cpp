@@ -26,11 +26,8 @@ Outcome list(const ShelfJob& job, const Shelf& shelf, Listener& listener) {
   ShelfFilter filter = job.filter;
   if (job.action == ShelfAction::find)
     for (const std::string& word : job.words) filter.words += (filter.words.empty() ? "" : " ") + word;
-  ShelfListed listed{shelf, filter, job.columns, job.as_csv};
-  listed.items = shelf.count(filter);
-  if (filter.limit != 0) listed.items = std::min(listed.items, filter.limit);
-  listed.all = shelf.count({});
-  Outcome outcome{.good = job.action == ShelfAction::list || listed.items > 0};
+  ShelfListed listed{shelf, job.columns, job.as_csv, shelf.ids(filter), shelf.count({})};
+  const Outcome outcome{.good = job.action == ShelfAction::list || !listed.ids.empty()};
   listener.result(ShelfTold{shelf.name(), std::move(listed)});
   return outcome;
 }

@@ -12,52 +12,28 @@ namespace fs = std::filesystem;
 
 namespace {
 
-/// Items with the contents that lists may know, one after the other.
-class Gatherer {
- public:
-  Gatherer(KnownCollector& collector, const std::set<std::int64_t>& stale) : collector_(collector), stale_(stale) {}
-
-  void take(const ShelfItem& item, const ShelfContent& content) {
-    if (item.id != item_.id) finish(), item_ = item;
-    contents_.push_back(content);
-  }
-  void finish() {
-    if (item_.id == 0) return;
-    if (!stale_.contains(item_.id)) {
-      ids.push_back(item_.id);
-      collector_.add_kept(kept_image(item_, contents_), fs::path(item_.path).parent_path());
+/// Sizes of all entries; empty: some entry has none, and anything may be it.
+std::vector<std::uint64_t> sizes_in(const std::vector<KnownListPtr>& lists) {
+  std::vector<std::uint64_t> sizes;
+  for (const KnownListPtr& list : lists) {
+    for (const ListedEntry& e : list->entries) {
+      // A CHD is known by what its header says it holds.
+      if (e.size_bytes == kUnknownSize || e.kind != ListedKind::rom) return {};
+      sizes.push_back(e.size_bytes);
     }
-    contents_.clear();
-    item_ = {};
   }
+  std::sort(sizes.begin(), sizes.end());
+  sizes.erase(std::unique(sizes.begin(), sizes.end()), sizes.end());
+  return sizes;
+}
 
-  std::vector<std::int64_t> ids;  // in the order of the collection
-
- private:
-  KnownCollector& collector_;
-  const std::set<std::int64_t>& stale_;
-  ShelfItem item_;
-  std::vector<ShelfContent> contents_;
-};
-
-/// Items of this computer whose files are not as they were when they were read.
-std::set<std::int64_t> find_stale(const ShelfJob& job, const Shelf& shelf, Listener& listener) {
-  std::set<std::int64_t> stale;
-  for (const ShelfStanding& s : shelf.standing(job.host, "/")) {
-    if (s.items.empty()) continue;
-    const auto now = look_at(s.file.path);
-    if (now && s.file.same_state(*now)) continue;
-    stale.insert(s.items.begin(), s.items.end());
-  }
-  // Of what is told to be gone nobody asks anything.
-  for (const ShelfItem& gone : shelf.list({.gone = ShelfFilter::Gone::yes})) stale.erase(gone.id);
-  if (!stale.empty())
-    listener.message({"stale",
-                      fmt::format("{} {} not as {} recorded: nobody asked for {}", plural(stale.size(), "item"),
-                                  stale.size() == 1 ? "is" : "are", stale.size() == 1 ? "it is" : "they are",
-                                  stale.size() == 1 ? "it" : "them"),
-                      "<job shelf> add reads what has changed"});
-  return stale;
+void tell_stale(std::uint64_t stale, Listener& listener) {
+  if (stale == 0) return;
+  listener.message(
+      {"stale",
+       fmt::format("{} {} not as {} recorded: nobody asked for {}", plural(stale, "item"), stale == 1 ? "is" : "are",
+                   stale == 1 ? "it is" : "they are", stale == 1 ? "it" : "them"),
+       "<job shelf> add reads what has changed"});
 }
 
 /// Entries with no hash that a shelf has: they stay missing, whatever is there.
@@ -80,25 +56,39 @@ ListsTold hold_against(const ShelfJob& job, Shelf& shelf, Listener& listener, Jo
   ListsTold told{.lists = find_lists(job.against, job.cache, context)};
   if (told.lists.lists.empty())
     throw Error({.code = "no_list", .what = "none of these lists can be read", .file = job.against.front()});
-  const std::set<std::int64_t> stale = find_stale(job, shelf, listener);
-  told.stale = stale.size();
   for (const KnownListPtr& list : told.lists.lists) tell_uncomparable(*list, listener);
   KnownCollector collector(told.lists);
-  Gatherer gatherer(collector, stale);
-  shelf.each_content([](std::uint64_t) { return true; },
-                     [&](const ShelfItem& item, const ShelfContent& content) { gatherer.take(item, content); });
-  gatherer.finish();
+  Shelf::Change change{.others_not_known = true};
+  std::vector<std::int64_t> asked;  // in the order of the collection
+  const std::vector<std::int64_t> ids = shelf.ids_of_sizes(sizes_in(told.lists.lists));
+  constexpr std::size_t kAtOnce = 200;
+  for (std::size_t from = 0; from < ids.size(); from += kAtOnce) {
+    context.progress.check_stop();
+    const auto first = ids.begin() + static_cast<std::ptrdiff_t>(from);
+    std::vector<ShelfItem> some;
+    shelf.each({first, ids.begin() + static_cast<std::ptrdiff_t>(std::min(from + kAtOnce, ids.size()))},
+               [&](const ShelfItem& item) { some.push_back(item); });
+    shelf.add_details(some);
+    for (const ShelfItem& item : some) {
+      // Of this computer it can be told whether the hashes still hold.
+      if (item.host == job.host && !why_stale(item).empty()) {
+        ++told.stale;
+        change.known.push_back({item.id, "", "", ""});
+        continue;
+      }
+      asked.push_back(item.id);
+      collector.add_kept(kept_image(item, item.contents), fs::path(item.path).parent_path());
+    }
+  }
+  tell_stale(told.stale, listener);
   KnownCollector::Known known = collector.finish(context);
-  Shelf::Change change;
   for (std::size_t i = 0; i < known.images.size(); ++i) {
     const KnownAs& best = known.images[i].best;
     const KnownList& list = *told.lists.lists[best.list];
-    change.known.push_back({gatherer.ids[i], std::string(to_string(best.verdict)),
-                            fs::path(list.file).filename().string(),
+    change.known.push_back({asked[i], std::string(to_string(best.verdict)), fs::path(list.file).filename().string(),
                             best.set ? std::string(list.name(list.sets[*best.set])) : ""});
   }
-  // Nobody can say any more whether a list knows them.
-  for (const std::int64_t id : stale) change.known.push_back({id, "", "", ""});
+  for (const std::int64_t id : shelf.rotten_ids()) change.known.push_back({id, "", "", ""});
   shelf.apply(change, job.host, 0);
   told.matches = std::move(known.matches);
   return told;
@@ -109,6 +99,7 @@ Outcome missing_on_shelf(const ShelfJob& job, Listener& listener, JobContext& co
     throw Error({.fault = Fault::usage, .code = "usage", .what = "no list is named", .hint = "add <against> LIST"});
   Outcome outcome;
   Shelf shelf(job.at, Shelf::Opening::existing);
+  shelf.require_sound();
   const ListsTold told = hold_against(job, shelf, listener, context);
   for (std::size_t i = 0; i < told.lists.lists.size(); ++i) {
     listener.result(MissingTold{*told.lists.lists[i], told.matches[i], shelf.name()});

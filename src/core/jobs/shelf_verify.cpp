@@ -258,6 +258,7 @@ class Patrol {
 
 Outcome verify_shelf(const ShelfJob& job, Listener& listener, JobContext& context) {
   Shelf shelf(job.at, Shelf::Opening::existing);
+  shelf.require_sound();
   return Patrol(job, shelf, listener, context).run();
 }
 

@@ -53,22 +53,26 @@ class Database {
   /// The number in the first column of the first row; `otherwise` if there is none.
   std::int64_t number(const std::string& sql, const DbValues& values, std::int64_t otherwise = 0);
 
+  /// Error (refused, "shelf_damaged") if the tables and indexes of the file do not fit together. Reads all of it.
+  void require_sound();
+
   /// All that `work` changes, or nothing of it. One writer at a time; another one waits some seconds.
   void transaction(const std::function<void()>& work);
 
  private:
   struct Connection;
   struct Prepared;
-  Prepared& prepared(const std::string& sql, const DbValues& values, std::string_view columns);
+  std::shared_ptr<Prepared> prepared(const std::string& sql, const DbValues& values, std::string_view columns);
   void connect_file(DbOpening how);
   void refuse_other_file() const;
+  void refuse_cut() const;
   template <typename Do>
   auto guarded(const Do& action);
 
   std::string at_, name_;
   bool server_;
   std::unique_ptr<Connection> connection_;
-  std::map<std::string, std::unique_ptr<Prepared>, std::less<>> prepared_;
+  std::map<std::string, std::shared_ptr<Prepared>, std::less<>> prepared_;
   std::uint64_t device_ = 0, inode_ = 0;  // of the file
 };
 

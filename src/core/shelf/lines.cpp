@@ -239,11 +239,16 @@ json parse_line(const std::string& text, const std::string& file, std::uint32_t 
 
 void Shelf::write_lines(const std::function<void(const std::string& line)>& line) const {
   line(Ordered{{"opifex_shelf", kLinesVersion}}.dump());
-  std::vector<std::int64_t> ids;
-  each({.gone = ShelfFilter::Gone::any, .sort = {"item"}}, [&](const ShelfItem& item) { ids.push_back(item.id); });
-  for (const std::int64_t id : ids)
-    // What another program has taken away in the meantime is no longer there.
-    if (const auto whole = item(id)) line(line_of(*whole).dump(-1, ' ', false, json::error_handler_t::replace));
+  const std::vector<std::int64_t> all = ids({.gone = ShelfFilter::Gone::any, .sort = {"item"}});
+  constexpr std::size_t kAtOnce = 200;
+  for (std::size_t from = 0; from < all.size(); from += kAtOnce) {
+    const auto first = all.begin() + static_cast<std::ptrdiff_t>(from);
+    std::vector<ShelfItem> some;
+    each({first, all.begin() + static_cast<std::ptrdiff_t>(std::min(from + kAtOnce, all.size()))},
+         [&](const ShelfItem& item) { some.push_back(item); });
+    add_details(some);
+    for (const ShelfItem& item : some) line(line_of(item).dump(-1, ' ', false, json::error_handler_t::replace));
+  }
 }
 
 Shelf::Imported Shelf::read_lines(const std::function<std::optional<std::string>()>& next, const std::string& file) {

@@ -8,6 +8,7 @@
 
 #include "database.hpp"
 #include "item_rows.hpp"
+#include "plain_text.hpp"
 #include "words.hpp"
 
 namespace opifex {
@@ -57,12 +58,58 @@ class Where {
   DbValues values_;
 };
 
-/// Sets of which a number is missing, as far as anybody knows how many discs there should be.
-constexpr const char* kGaps =
-    "select platform, set_name from items where gone_at = 0 and set_name <> '' group by platform, set_name having "
-    "count(distinct disc) < max(case when discs > disc then discs else disc end)";
+constexpr const char* kLastCharacter = "\xF4\x8F\xBF\xBF";
 
-Where where_of(const ShelfFilter& filter) {
+/// As the databases count: characters of the text that is kept.
+std::size_t characters_in(const std::string& path) {
+  const std::string text = to_plain(path);
+  return static_cast<std::size_t>(
+      std::count_if(text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
+}
+
+/// Sets of which a number is missing, as far as anybody knows how many discs there should be.
+constexpr const char* kHasGap = "count(distinct disc) < max(case when discs > disc then discs else disc end)";
+const std::string kGaps = fmt::format(
+    "select platform, set_name from items where gone_at = 0 and set_name <> '' group by platform, set_name having {}",
+    kHasGap);
+
+/// `path` itself and what lies in it. The index has the first 200 characters of each path.
+std::string below_condition(Where& where, const std::string& path) {
+  const std::string folder = path == "/" ? path : path + "/";
+  std::string behind = folder;
+  ++behind.back();  // the first name that no longer lies in it
+  const bool is_short = characters_in(folder) < 190;
+  // Values stand in the order of their places.
+  std::string condition = fmt::format("((substr(path, 1, 200) = substr({}, 1, 200)", where.place(path));
+  condition += fmt::format(" and path = {})", where.place(path));
+  condition += fmt::format(" or (substr(path, 1, 200) >= substr({}, 1, 200)", where.place(folder));
+  condition +=
+      fmt::format(" and substr(path, 1, 200) {} substr({}, 1, 200)", is_short ? "<" : "<=", where.place(behind));
+  // Of a long one the index does not tell all.
+  if (!is_short) condition += fmt::format(" and substr(path, 1, {}) = {}", characters_in(folder), where.place(folder));
+  return condition + "))";
+}
+
+/// The rarest word decides; each of the few items that have it is asked for the others.
+void add_words(Where& where, const std::vector<std::string>& words,
+               const std::function<std::int64_t(const std::string&)>& count) {
+  std::vector<std::pair<std::int64_t, std::string>> by_count;
+  for (const std::string& word : words) by_count.emplace_back(words.size() == 1 ? 0 : count(word), word);
+  std::sort(by_count.begin(), by_count.end());
+  bool first = true;
+  for (const auto& [n, word] : by_count) {
+    const std::string from = where.place(word), to = where.place(word + kLastCharacter);
+    if (std::exchange(first, false))
+      where.add(fmt::format("id in (select item_id from item_words where word >= {} and word <= {})", from, to));
+    else
+      where.add(
+          fmt::format("exists (select 1 from item_words w where w.item_id = items.id and w.word >= {} and w.word <= "
+                      "{})",
+                      from, to));
+  }
+}
+
+Where where_of(const ShelfFilter& filter, Database& database) {
   Where where;
   const std::pair<const char*, const std::string*> texts[] = {{"host = {}", &filter.host},
                                                               {"platform = {}", &filter.platform},
@@ -90,15 +137,12 @@ Where where_of(const ShelfFilter& filter) {
   if (filter.not_compressed) where.add("compressed = 0 and content_bytes > 0");
   if (filter.incomplete_sets) where.add(fmt::format("(platform, set_name) in ({})", kGaps));
   if (filter.not_checked_since) where.add("checked_at < {}", *filter.not_checked_since);
-  if (!filter.below.empty()) {
-    const auto [first, last] = path_bounds(filter.below);
-    where.add("substr(path, 1, 200) >= substr({}, 1, 200)", first);
-    where.add("substr(path, 1, 200) <= substr({}, 1, 200)", last);
-  }
-  for (const std::string& word : words_in(filter.words)) {
-    const std::string from = where.place(word), to = where.place(word + "\xF4\x8F\xBF\xBF");
-    where.add(fmt::format("id in (select item_id from item_words where word >= {} and word <= {})", from, to));
-  }
+  if (!filter.below.empty()) where.add(below_condition(where, filter.below));
+  add_words(where, words_in(filter.words), [&](const std::string& word) {
+    constexpr std::int64_t kEnough = 2000;
+    return database.number("select count(*) from (select 1 from item_words where word >= :a and word <= :b limit :c) w",
+                           {word, word + kLastCharacter, kEnough});
+  });
   // A text without a word in it is found nowhere.
   if (!filter.words.empty() && words_in(filter.words).empty()) where.add("1 = 0");
   if (!filter.ids.empty()) where.add(fmt::format("id in ({})", fmt::join(filter.ids, ", ")));
@@ -115,7 +159,8 @@ std::string order_of(const ShelfFilter& filter) {
     if (at == std::end(kColumns)) unknown_word("column", name, shelf_columns());
     keys.push_back(fmt::format("{}{}", at->sql, down ? " desc" : ""));
   }
-  if (keys.empty()) keys = {"platform", "title", "set_name", "disc", "path"};
+  if (keys.empty() && !filter.below.empty()) keys = {"substr(path, 1, 200)"};
+  if (keys.empty()) keys = {"platform", "title", "disc"};
   keys.emplace_back("id");  // always the same order
   return fmt::format(" order by {}", fmt::join(keys, ", "));
 }
@@ -131,48 +176,63 @@ const std::vector<std::string>& shelf_columns() {
   return kNames;
 }
 
-void Shelf::each(const ShelfFilter& filter, const std::function<void(const ShelfItem&)>& item) const {
-  const Where where = where_of(filter);
-  std::string sql = fmt::format("select {} from items{}{}", kItemColumns, where.sql(), order_of(filter));
-  // Of a folder more rows may come than lie in it: they are counted here.
-  if (filter.limit != 0 && filter.below.empty()) sql += fmt::format(" limit {}", filter.limit);
-  std::uint64_t told = 0;
-  database_->each(sql, where.values(), kItemTypes, [&](const DbRow& row) {
-    if (!filter.below.empty() && !lies_at_or_below(row.text(2), filter.below)) return;
-    if (filter.limit == 0 || told++ < filter.limit) item(item_of(row));
-  });
+std::vector<std::int64_t> Shelf::ids(const ShelfFilter& filter) const {
+  const Where where = where_of(filter, *database_);
+  std::string sql = fmt::format("select id from items{}{}", where.sql(), order_of(filter));
+  if (filter.limit != 0) sql += fmt::format(" limit {}", filter.limit);
+  std::vector<std::int64_t> ids;
+  database_->each(sql, where.values(), "n", [&](const DbRow& row) { ids.push_back(row.number(0)); });
+  return ids;
+}
+
+void Shelf::each(const std::vector<std::int64_t>& ids, const std::function<void(const ShelfItem&)>& item) const {
+  constexpr std::size_t kAtOnce = 250;
+  for (std::size_t from = 0; from < ids.size(); from += kAtOnce) {
+    const auto some = std::span(ids).subspan(from, std::min(kAtOnce, ids.size() - from));
+    std::map<std::int64_t, ShelfItem> items;
+    database_->each(fmt::format("select {} from items where id in ({})", kItemColumns, fmt::join(some, ",")), {},
+                    kItemTypes, [&](const DbRow& row) { items.emplace(row.number(0), item_of(row)); });
+    for (const std::int64_t id : some)
+      if (const auto at = items.find(id); at != items.end()) item(at->second);
+  }
 }
 
 std::vector<ShelfItem> Shelf::list(const ShelfFilter& filter) const {
   std::vector<ShelfItem> items;
-  each(filter, [&](const ShelfItem& item) { items.push_back(item); });
+  each(ids(filter), [&](const ShelfItem& item) { items.push_back(item); });
   return items;
 }
 
 std::uint64_t Shelf::count(const ShelfFilter& filter) const {
-  const Where where = where_of(filter);
-  if (filter.below.empty())
-    return static_cast<std::uint64_t>(database_->number("select count(*) from items" + where.sql(), where.values()));
-  std::uint64_t count = 0;
-  database_->each("select path from items" + where.sql(), where.values(), "t",
-                  [&](const DbRow& row) { count += lies_at_or_below(row.text(0), filter.below) ? 1U : 0U; });
-  return count;
+  const Where where = where_of(filter, *database_);
+  return static_cast<std::uint64_t>(database_->number("select count(*) from items" + where.sql(), where.values()));
 }
 
 std::vector<ShelfSet> Shelf::sets(bool only_incomplete) const {
   std::vector<ShelfSet> sets;
-  const auto add = [&](const ShelfItem& item) {
-    if (sets.empty() || sets.back().platform != item.platform || sets.back().name != item.set)
-      sets.push_back({item.platform, item.set, {}, {}});
-    sets.back().discs.push_back(item);
-  };
   const std::string only = only_incomplete ? fmt::format(" and (platform, set_name) in ({})", kGaps) : "";
   database_->each(
-      fmt::format("select {} from items where gone_at = 0 and set_name <> ''{} order by platform, set_name, "
-                  "disc, path, id",
-                  kItemColumns, only),
-      {}, kItemTypes, [&](const DbRow& row) { add(item_of(row)); });
+      fmt::format(
+          "select id, host, path, inside, archive, title, verdict, platform, set_name, disc, discs from items where "
+          "gone_at = 0 and set_name <> ''{} order by platform, set_name, disc",
+          only),
+      {}, "nttttttttnn", [&](const DbRow& row) {
+        ShelfItem item{.id = row.number(0), .host = row.text(1), .path = row.text(2), .inside = row.text(3)};
+        item.archive = row.text(4);
+        item.title = row.text(5);
+        item.verdict = row.text(6);
+        item.platform = row.text(7);
+        item.set = row.text(8);
+        item.disc = static_cast<int>(row.number(9));
+        item.discs = static_cast<int>(row.number(10));
+        if (sets.empty() || sets.back().platform != item.platform || sets.back().name != item.set)
+          sets.push_back({item.platform, item.set, {}, {}});
+        sets.back().discs.push_back(std::move(item));
+      });
   for (ShelfSet& set : sets) {
+    std::sort(set.discs.begin(), set.discs.end(), [](const ShelfItem& a, const ShelfItem& b) {
+      return std::tie(a.disc, a.path, a.id) < std::tie(b.disc, b.path, b.id);
+    });
     int most = 0;
     std::vector<int> there;
     for (const ShelfItem& disc : set.discs) most = std::max({most, disc.disc, disc.discs}), there.push_back(disc.disc);
@@ -187,11 +247,12 @@ std::vector<std::pair<ShelfItem, ShelfItem>> Shelf::moved() const {
   std::map<std::string, ShelfItem> lost;
   const auto pick = [](const char* condition) {
     // The content itself, not the game in it: a trimmed copy is not what was there.
-    return fmt::format("select {} from items where content_key <> '' and {} order by id", kItemColumns, condition);
+    return fmt::format("select {} from items where content_key <> '' and {}", kItemColumns, condition);
   };
   std::vector<ShelfItem> gone;
   database_->each(pick("gone_at <> 0"), {}, kItemTypes, [&](const DbRow& row) { gone.push_back(item_of(row)); });
   if (gone.empty()) return moved;
+  std::sort(gone.begin(), gone.end(), [](const ShelfItem& a, const ShelfItem& b) { return a.id < b.id; });
   std::map<std::string, ShelfItem> there;
   database_->each(
       pick("gone_at = 0 and rotten = 0 and content_key in (select content_key from items where gone_at <> 0)"), {},
@@ -204,60 +265,46 @@ std::vector<std::pair<ShelfItem, ShelfItem>> Shelf::moved() const {
   return moved;
 }
 
-namespace {
-
-std::vector<ShelfCount> counts(Database& database, const char* column, const char* condition = "gone_at = 0") {
-  std::vector<ShelfCount> all;
-  database.each(
-      fmt::format("select {}, count(*), cast(sum(stored_bytes) as bigint), cast(sum(content_bytes) as bigint) "
-                  "from items where {} group by 1 order by 3 desc, 1",
-                  column, condition),
-      {}, "tnnn", [&](const DbRow& row) {
-        all.push_back({row.text(0), static_cast<std::uint64_t>(row.number(1)),
-                       static_cast<std::uint64_t>(row.number(2)), static_cast<std::uint64_t>(row.number(3))});
-      });
-  return all;
-}
-
-ShelfCount sum_of(const std::vector<ShelfCount>& counts) {
-  ShelfCount sum;
-  for (const ShelfCount& c : counts)
-    sum.items += c.items, sum.stored_bytes += c.stored_bytes, sum.content_bytes += c.content_bytes;
-  return sum;
-}
-
-}  // namespace
-
 ShelfStats Shelf::stats(std::int64_t now) const {
   ShelfStats s;
   Database& db = *database_;
-  constexpr std::int64_t kDay = 86'400;
-  const std::string age = fmt::format(
-      "case when checked_at = 0 then 'never' when checked_at >= {} then 'a week' when checked_at >= {} then 'a month' "
-      "when checked_at >= {} then 'a year' else 'longer' end",
-      now - 7 * kDay, now - 31 * kDay, now - 366 * kDay);
-  // One reading of the table for all: what is asked is summed up here.
-  std::map<std::string, ShelfCount> platforms, formats, verdicts, known, ages;
+  const auto count_of = [](const DbRow& row, std::size_t c) {
+    return ShelfCount{"", static_cast<std::uint64_t>(row.number(c)), static_cast<std::uint64_t>(row.number(c + 1)),
+                      static_cast<std::uint64_t>(row.number(c + 2))};
+  };
+  const auto add = [](ShelfCount& to, const ShelfCount& c) {
+    to.items += c.items, to.stored_bytes += c.stored_bytes, to.content_bytes += c.content_bytes;
+  };
+  constexpr const char* kSums = "count(*), cast(sum(stored_bytes) as bigint), cast(sum(content_bytes) as bigint)";
+  // In the order of the index, read once: the groups are few, and are summed up here.
+  std::map<std::string, ShelfCount> platforms, formats, verdicts, known;
   db.each(
-      fmt::format("select platform, format, verdict, known, {}, compressed, rotten, count(*), cast(sum(stored_bytes) "
-                  "as bigint), cast(sum(content_bytes) as bigint) from items where gone_at = 0 group by 1, 2, 3, 4, "
-                  "5, 6, 7",
-                  age),
-      {}, "tttttnnnnn", [&](const DbRow& row) {
-        const ShelfCount c{"", static_cast<std::uint64_t>(row.number(7)), static_cast<std::uint64_t>(row.number(8)),
-                           static_cast<std::uint64_t>(row.number(9))};
-        const auto add = [&](ShelfCount& to) {
-          to.items += c.items, to.stored_bytes += c.stored_bytes, to.content_bytes += c.content_bytes;
-        };
-        add(s.all);
-        add(platforms[row.text(0)]);
-        add(formats[row.text(1)]);
-        add(verdicts[row.text(2)]);
-        add(known[row.text(3)]);
-        add(ages[row.text(4)]);
-        if (row.number(5) != 0) add(s.compressed);
-        if (row.number(6) != 0) s.rotten += c.items;
+      fmt::format("select platform, format, verdict, known, compressed, rotten, {} from items where gone_at = 0 group "
+                  "by platform, format, verdict, known, compressed, rotten",
+                  kSums),
+      {}, "ttttnnnnn", [&](const DbRow& row) {
+        const ShelfCount c = count_of(row, 6);
+        add(s.all, c);
+        add(platforms[row.text(0)], c);
+        add(formats[row.text(1)], c);
+        add(verdicts[row.text(2)], c);
+        add(known[row.text(3)], c);
+        if (row.number(4) != 0) add(s.compressed, c);
+        if (row.number(5) != 0) s.rotten += c.items;
       });
+  constexpr std::int64_t kDay = 86'400;
+  const std::tuple<const char*, std::int64_t, std::int64_t> ages[] = {{"a week", now - 7 * kDay, INT64_MAX},
+                                                                      {"a month", now - 31 * kDay, now - 7 * kDay},
+                                                                      {"a year", now - 366 * kDay, now - 31 * kDay},
+                                                                      {"longer", 1, now - 366 * kDay},
+                                                                      {"never", INT64_MIN, 1}};
+  for (const auto& [name, from, until] : ages)
+    db.each(fmt::format("select {} from items where checked_at >= :a and checked_at < :b and gone_at = 0", kSums),
+            {from, until}, "nnn", [&, label = name](const DbRow& row) {
+              ShelfCount c = count_of(row, 0);
+              c.name = label;
+              if (c.items > 0) s.ages.push_back(std::move(c));
+            });
   const auto sorted = [](const std::map<std::string, ShelfCount>& from, std::vector<ShelfCount>& to) {
     for (const auto& [name, count] : from) to.push_back({name, count.items, count.stored_bytes, count.content_bytes});
     std::stable_sort(to.begin(), to.end(),
@@ -267,15 +314,17 @@ ShelfStats Shelf::stats(std::int64_t now) const {
   sorted(formats, s.formats);
   sorted(verdicts, s.verdicts);
   sorted(known, s.known);
-  for (const char* name : {"a week", "a month", "a year", "longer", "never"})
-    if (const auto at = ages.find(name); at != ages.end())
-      s.ages.push_back({name, at->second.items, at->second.stored_bytes, at->second.content_bytes});
-  s.gone = sum_of(counts(db, "''", "gone_at <> 0"));
-  s.sets = static_cast<std::uint64_t>(db.number(
-      "select count(*) from (select 1 from items where gone_at = 0 and set_name <> '' group by platform, set_name) s",
-      {}));
-  s.incomplete_sets = static_cast<std::uint64_t>(db.number(fmt::format("select count(*) from ({}) s", kGaps), {}));
-  s.hosts = static_cast<std::uint64_t>(db.number("select count(distinct host) from items where gone_at = 0", {}));
+  db.each(fmt::format("select {} from items where gone_at <> 0", kSums), {}, "nnn",
+          [&](const DbRow& row) { s.gone = count_of(row, 0); });
+  db.each(fmt::format(
+              "select count(*), coalesce(sum(gap), 0) from (select case when {} then 1 else 0 end as gap from items "
+              "where gone_at = 0 and set_name <> '' group by platform, set_name) s",
+              kHasGap),
+          {}, "nn", [&](const DbRow& row) {
+            s.sets = static_cast<std::uint64_t>(row.number(0));
+            s.incomplete_sets = static_cast<std::uint64_t>(row.number(1));
+          });
+  s.hosts = static_cast<std::uint64_t>(db.number("select count(distinct host) from folders", {}));
   return s;
 }
 

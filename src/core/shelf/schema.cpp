@@ -38,20 +38,28 @@ void make_tables(Database& database) {
        "create table contents (item_id {int} references items (id) on delete cascade, number {int}, kind {int}, "
        "path {text}, through {text}, parts {text}, disk {int}, merged {int}, sheet {int}, size_bytes {int}, "
        "crc32 {text}, md5 {text}, sha1 {text}, primary key (item_id, number))",
-       "create index files_by_path on files (host, substr(path, 1, 200))",
+       "create index files_by_path on files (substr(path, 1, 200))",
        "create index files_by_inode on files (inode, device)",
-       "create index items_by_path on items (host, substr(path, 1, 200))",
-       "create index items_by_platform on items (platform, title)",
-       "create index items_by_content on items (same_key) where same_key <> ''",
-       "create index items_by_check on items (checked_at)",
-       "create index items_by_set on items (platform, set_name) where set_name <> ''",
+       "create index items_by_path on items (substr(path, 1, 200))",
+       "create index items_by_title on items (platform, title, disc, gone_at) where gone_at = 0",
+       // What lists are filtered by and sums are made of, without the rows themselves.
+       "create index items_overview on items (platform, format, verdict, known, compressed, rotten, region, "
+       "checked_at, "
+       "stored_bytes, content_bytes, host, gone_at) where gone_at = 0",
+       "create index items_by_content on items (same_key, gone_at, rotten) where same_key <> '' and gone_at = 0 and "
+       "rotten = 0",
+       "create index items_by_check on items (checked_at, stored_bytes, content_bytes, gone_at) where gone_at = 0",
+       "create index items_by_set on items (platform, set_name, disc, discs, gone_at) where set_name <> '' and gone_at "
+       "= 0",
+       "create index items_gone on items (gone_at, content_key, stored_bytes, content_bytes) where gone_at <> 0",
+       "create index contents_by_size on contents (size_bytes)",
        "create index item_files_by_file on item_files (file_id)"});
 }
 
 // Version 2: items are found by the beginnings of words.
 void add_words(Database& database) {
   run_all(database, {"create table item_words (word {text}, item_id {int} references items (id) on delete cascade, "
-                     "primary key (word, item_id))",
+                     "primary key (word, item_id)) {by_key}",
                      "create index item_words_by_item on item_words (item_id)"});
   std::vector<ShelfItem> items;
   database.each(fmt::format("select {} from items", kItemColumns), {}, kItemTypes,

@@ -1,5 +1,7 @@
 #include "opifex/core/shelf/shelf.hpp"
 
+#include <algorithm>
+
 #include <fmt/ranges.h>
 
 #include "opifex/core/base/error.hpp"
@@ -18,6 +20,8 @@ Shelf::Shelf(const std::string& at, Opening how)
 Shelf::~Shelf() = default;
 
 const std::string& Shelf::name() const { return database_->name(); }
+
+void Shelf::require_sound() const { database_->require_sound(); }
 
 std::vector<ShelfFolder> Shelf::folders() const {
   std::vector<ShelfFolder> folders;
@@ -130,6 +134,11 @@ void Shelf::apply(Change& change, const std::string& host, std::int64_t now) {
     set_each(change.checked, "checked_at = :a, rotten = 0", {now});
     for (const auto& [id, why] : change.rotten)
       db.change("update items set checked_at = :a, rotten = 1, remark = :b where id = :c", {now, why, id});
+    if (change.others_not_known)
+      db.change(
+          "update items set known = 'not_known', known_list = '', known_set = '' where gone_at = 0 and known <> "
+          "'not_known'",
+          {});
     for (const Change::Known& k : change.known)
       db.change("update items set known = :a, known_list = :b, known_set = :c where id = :d",
                 {k.verdict, k.list, k.set, k.id});
@@ -141,15 +150,33 @@ void Shelf::apply(Change& change, const std::string& host, std::int64_t now) {
 }
 
 void Shelf::add_details(std::vector<ShelfItem>& items) const {
-  for (ShelfItem& item : items) {
-    item.files.clear();
-    item.contents.clear();
-    database_->each(fmt::format("select {} from item_files i join files f on f.id = i.file_id where i.item_id = :a "
-                                "order by i.number",
-                                kFileColumns),
-                    {item.id}, kFileTypes, [&](const DbRow& row) { item.files.push_back(file_of(row)); });
-    database_->each(fmt::format("select {} from contents c where c.item_id = :a order by c.number", kContentColumns),
-                    {item.id}, kContentTypes, [&](const DbRow& row) { item.contents.push_back(content_of(row)); });
+  constexpr std::size_t kAtOnce = 200;
+  for (std::size_t from = 0; from < items.size(); from += kAtOnce) {
+    const auto some = std::span(items).subspan(from, std::min(kAtOnce, items.size() - from));
+    std::map<std::int64_t, std::vector<ShelfItem*>> by_id;
+    for (ShelfItem& item : some) {
+      item.files.clear();
+      item.contents.clear();
+      by_id[item.id].push_back(&item);
+    }
+    std::vector<std::int64_t> ids;
+    for (const auto& [id, its] : by_id) ids.push_back(id);
+    const auto each_of = [&](std::int64_t id, const auto& action) {
+      for (ShelfItem* item : by_id[id]) action(*item);
+    };
+    database_->each(
+        fmt::format("select i.item_id, {} from item_files i join files f on f.id = i.file_id where i.item_id "
+                    "in ({}) order by i.item_id, i.number",
+                    kFileColumns, fmt::join(ids, ",")),
+        {}, fmt::format("n{}", kFileTypes), [&](const DbRow& row) {
+          each_of(row.number(0), [&](ShelfItem& item) { item.files.push_back(file_of(row, 1)); });
+        });
+    database_->each(
+        fmt::format("select c.item_id, {} from contents c where c.item_id in ({}) order by c.item_id, c.number",
+                    kContentColumns, fmt::join(ids, ",")),
+        {}, fmt::format("n{}", kContentTypes), [&](const DbRow& row) {
+          each_of(row.number(0), [&](ShelfItem& item) { item.contents.push_back(content_of(row, 1)); });
+        });
   }
 }
 
@@ -160,26 +187,34 @@ std::optional<ShelfItem> Shelf::item(std::int64_t id) const {
   return std::move(found.front());
 }
 
-void Shelf::each_content(const std::function<bool(std::uint64_t size_bytes)>& wanted,
-                         const std::function<void(const ShelfItem&, const ShelfContent&)>& content) const {
-  ShelfItem item;
-  database_->each(
-      fmt::format(
-          "select i.id, i.host, i.path, i.inside, i.archive, i.state, i.verdict, {} from items i join contents c "
-          "on c.item_id = i.id where i.gone_at = 0 and i.rotten = 0 order by i.id, c.number",
-          kContentColumns),
-      {}, fmt::format("ntttttt{}", kContentTypes), [&](const DbRow& row) {
-        if (item.id != row.number(0))
-          item = {.id = row.number(0),
-                  .host = row.text(1),
-                  .path = row.text(2),
-                  .inside = row.text(3),
-                  .archive = row.text(4),
-                  .verdict = row.text(6),
-                  .state = row.text(5)};
-        const ShelfContent c = content_of(row, 7);
-        if (wanted(c.size_bytes)) content(item, c);
-      });
+std::vector<std::int64_t> Shelf::rotten_ids() const {
+  std::vector<std::int64_t> ids;
+  database_->each("select id from items where rotten = 1", {}, "n",
+                  [&](const DbRow& row) { ids.push_back(row.number(0)); });
+  return ids;
+}
+
+std::vector<std::int64_t> Shelf::ids_of_sizes(const std::vector<std::uint64_t>& sizes) const {
+  std::vector<std::int64_t> ids;
+  const auto take = [&](const DbRow& row) { ids.push_back(row.number(0)); };
+  constexpr const char* kThere = "select id from items where gone_at = 0 and rotten = 0";
+  constexpr std::size_t kMost = 20'000;  // beyond that reading all of them is quicker
+  if (sizes.empty() || sizes.size() > kMost) {
+    database_->each(fmt::format("{} order by id", kThere), {}, "n", take);
+    return ids;
+  }
+  constexpr std::size_t kAtOnce = 500;
+  for (std::size_t from = 0; from < sizes.size(); from += kAtOnce) {
+    std::vector<std::int64_t> some;
+    for (std::size_t i = from; i < std::min(from + kAtOnce, sizes.size()); ++i)
+      some.push_back(static_cast<std::int64_t>(sizes[i]));
+    database_->each(fmt::format("select distinct item_id from contents where size_bytes in ({}) and item_id in ({})",
+                                fmt::join(some, ","), kThere),
+                    {}, "n", take);
+  }
+  std::sort(ids.begin(), ids.end());
+  ids.erase(std::unique(ids.begin(), ids.end()), ids.end());
+  return ids;
 }
 
 }  // namespace opifex

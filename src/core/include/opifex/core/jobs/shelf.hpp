@@ -66,13 +66,13 @@ struct ShelfAdded {
   std::vector<std::pair<std::string, std::string>> not_intact = {};  ///< of those: where, and what is wrong
 };
 
-/// The items of a filter; the list is read from the shelf as it is shown.
+/// The items of a filter, which are read from the shelf as they are shown.
 struct ShelfListed {
   const Shelf& shelf;
-  const ShelfFilter& filter;
   const std::vector<std::string>& columns;
   bool as_csv = false;
-  std::uint64_t items = 0, all = 0;  ///< shown, and on the shelf
+  std::vector<std::int64_t> ids = {};
+  std::uint64_t all = 0;  ///< on the shelf
 };
 
 struct ShelfShown {

@@ -64,7 +64,7 @@ struct ShelfStats {
 /// A game of several discs.
 struct ShelfSet {
   std::string platform, name;
-  std::vector<ShelfItem> discs;  ///< by number
+  std::vector<ShelfItem> discs;  ///< by number; where they lie, their title and verdict
   std::vector<int> missing;      ///< numbers that are not there
 };
 
@@ -88,6 +88,8 @@ class Shelf {
   Shelf(const Shelf&) = delete;
 
   const std::string& name() const;  ///< for people: without a password
+  /// Before a verdict rests on it: Error (refused, "shelf_damaged") if the database is not whole. Reads all of a file.
+  void require_sound() const;
 
   std::vector<ShelfFolder> folders() const;
   void add_folder(const ShelfFolder& folder);
@@ -111,6 +113,7 @@ class Shelf {
       std::string verdict, list, set;
     };
     std::vector<Known> known = {};
+    bool others_not_known = false;        ///< of all that are there and not among `known`: no list knows them
     std::vector<ShelfItem> renamed = {};  ///< by their numbers: where they lie now
     /// Files that were renamed: from, and what they are now.
     std::vector<std::pair<std::string, ShelfFile>> moved = {};
@@ -118,16 +121,18 @@ class Shelf {
   /// All of it or nothing. `now`: seconds since 1970.
   void apply(Change& change, const std::string& host, std::int64_t now);
 
-  /// Without files and contents.
-  void each(const ShelfFilter& filter, const std::function<void(const ShelfItem&)>& item) const;
+  /// The numbers of all items that fit, in order.
+  std::vector<std::int64_t> ids(const ShelfFilter& filter) const;
+  /// Items in this order, without files and contents; what is not there any more is left out.
+  void each(const std::vector<std::int64_t>& ids, const std::function<void(const ShelfItem&)>& item) const;
   std::vector<ShelfItem> list(const ShelfFilter& filter) const;
   std::uint64_t count(const ShelfFilter& filter) const;
   /// With all there is to it; nothing if the shelf has no such item.
   std::optional<ShelfItem> item(std::int64_t id) const;
   void add_details(std::vector<ShelfItem>& items) const;
-  /// Contents of all items that are there, item by item; only sizes that `wanted` takes.
-  void each_content(const std::function<bool(std::uint64_t size_bytes)>& wanted,
-                    const std::function<void(const ShelfItem&, const ShelfContent&)>& content) const;
+  /// Items that are there, and as recorded, in which anything has one of these sizes; empty: all of them.
+  std::vector<std::int64_t> rotten_ids() const;
+  std::vector<std::int64_t> ids_of_sizes(const std::vector<std::uint64_t>& sizes) const;
 
   ShelfStats stats(std::int64_t now) const;
   std::vector<ShelfSet> sets(bool only_incomplete) const;
