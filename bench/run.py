@@ -221,6 +221,64 @@ def list_rows():
     add_row("Lists: the same against half a million entries / without", known, ours, 1.03)
 
 
+def shelf_rows():
+    """A hundred thousand items; folders of thousands of files; a thousand images."""
+    here = os.path.dirname(os.path.abspath(__file__))
+    run(f"python3 '{here}/make_shelf.py' shelf.jsonl 100000 && {opifex} shelf import shelf.jsonl --at big.sqlite")
+    run(f"python3 '{here}/make_list.py' shelf.dat 3000")
+    start = best_of(rounds, lambda: run(f"{opifex} version")[0])
+    queries = ["list --most 50", "list --platform ps1 --verdict damaged --most 50", "list --known no --most 50 --sort -stored",
+               "list --not-compressed --most 50", "list --not-checked-since 2023-11-15 --most 50", "list --incomplete-sets --most 50",
+               "list --below /media/discs/7 --most 50", "find moker --most 50", "find prxs-00777", "show 777", "stats", "sets", "moved",
+               "missing --against shelf.dat"]
+    peak = 0
+    for query in queries:
+        command = f"{opifex} shelf {query} --at big.sqlite --quiet > told || true"
+        peak = max(peak, run(command)[1])
+        seconds = best_of(rounds, lambda: run(command)[0])
+        add_row(f"Shelf: 100 000 items, {query} / 50 ms", seconds - start, 0.050, 1.0)
+    command = f"{opifex} shelf duplicates --at big.sqlite > told || true"
+    peak = max(peak, run(command)[1], run(f"{opifex} shelf list --at big.sqlite > told")[1],
+               run(f"{opifex} shelf list --json --at big.sqlite > told")[1])
+    add_row("Shelf: 100 000 items, duplicates / 300 ms", best_of(rounds, lambda: run(command)[0]) - start, 0.300, 1.0)
+    add_row("Shelf: the most memory of any of these, and of whole lists / 128 MiB", peak / 1024, 128.0, 1.0, peak)
+
+    os.makedirs(os.path.join(folder, "tree"))
+    for i in range(10000):
+        place = os.path.join(folder, "tree", str(i % 100))
+        os.makedirs(place, exist_ok=True)
+        with open(os.path.join(place, f"{i}.bin"), "wb") as out:
+            out.write(os.urandom(3000))
+    make_roms()
+    run(f"{opifex} shelf add tree --at tree.sqlite || true")
+    again = best_of(rounds, lambda: run(f"{opifex} shelf add tree --at tree.sqlite || true")[0])
+    add_row("Shelf: 10 000 files that are as they were (no games) / 0.5 s", again, 0.5, 1.0)
+    run(f"{opifex} shelf add roms --at roms.sqlite || true")
+    again = best_of(rounds, lambda: run(f"{opifex} shelf add roms --at roms.sqlite")[0])
+    add_row("Shelf: 10 000 cartridges that are as they were / 0.5 s", again, 0.5, 1.0)
+
+    os.makedirs(os.path.join(folder, "images"))
+    os.makedirs(os.path.join(folder, "one"))
+    with open(os.path.join(folder, "one", "DATA.BIN"), "wb") as out:
+        out.write(os.urandom(2_000_000))
+    run(f"{opifex} build one --as iso --out one.iso")
+    with open(os.path.join(folder, "one.iso"), "rb") as small:
+        image = bytearray(small.read())
+    for i in range(1000):
+        image[-4096:-4088] = i.to_bytes(8, "little")
+        with open(os.path.join(folder, "images", f"{i}.iso"), "wb") as out:
+            out.write(image)
+
+    def first():
+        remove("first.sqlite", "first.sqlite-wal", "first.sqlite-shm")
+        return run(f"{opifex} shelf add images --at first.sqlite --quiet")
+
+    peak = first()[1]
+    ours, theirs = best_of(rounds, lambda: first()[0], lambda: run(f"{opifex} check images --quiet")[0])
+    add_row("Shelf: first adding of 1000 images / check of them", ours, theirs, 1.10, peak)
+    remove("tree", "images", "roms", "big.sqlite")
+
+
 def xbox_rows():
     """A game of 1000 files: as a folder, an image and an installed game."""
     game = os.path.join(folder, "game")
@@ -355,6 +413,8 @@ try:
         cartridge_rows()
     if only in "Lists":
         list_rows()
+    if only in "Shelf":
+        shelf_rows()
     if only in "Floppies":
         floppy_rows()
 

@@ -99,7 +99,6 @@ Outcome missing_on_shelf(const ShelfJob& job, Listener& listener, JobContext& co
     throw Error({.fault = Fault::usage, .code = "usage", .what = "no list is named", .hint = "add <against> LIST"});
   Outcome outcome;
   Shelf shelf(job.at, Shelf::Opening::existing);
-  shelf.require_sound();
   const ListsTold told = hold_against(job, shelf, listener, context);
   for (std::size_t i = 0; i < told.lists.lists.size(); ++i) {
     listener.result(MissingTold{*told.lists.lists[i], told.matches[i], shelf.name()});

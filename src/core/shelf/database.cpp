@@ -170,6 +170,7 @@ std::string with_types(std::string sql, bool server) {
   // Both order and compare texts by their bytes.
   // Rows in the order of their key, where a table is nothing but its key.
   replace("{by_key}", server ? "" : "without rowid");
+  replace("{text_only}", server ? "text collate \"C\"" : "text");
   replace("{text}", server ? "text collate \"C\" not null default ''" : "text not null default ''");
   return sql;
 }
@@ -283,6 +284,9 @@ void Database::connect_file(DbOpening how) {
     connection_->session.open(soci::sqlite3, plain ? at_ : "dbname=\"" + at_ + "\"");
     long long wait = 0;
     connection_->session << "pragma busy_timeout = 5000", soci::into(wait);
+    // Of a new one: measured on a hundred thousand items, sums over an index are quicker than with 4 KiB, single rows
+    // than with 16.
+    connection_->session << "pragma page_size = 8192";
     write_ahead(connection_->session);
     connection_->session << "pragma synchronous = normal";
     connection_->session << "pragma cache_size = -16000";  // KiB

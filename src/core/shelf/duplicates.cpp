@@ -2,7 +2,11 @@
 #include <algorithm>
 #include <map>
 #include <set>
+#include <span>
 #include <tuple>
+#include <unordered_map>
+
+#include <fmt/ranges.h>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/shelf/shelf.hpp"
@@ -50,52 +54,76 @@ bool is_better(const ShelfItem& a, const ShelfItem& b) {
   return r && r->worth(a) < r->worth(b);
 }
 
+std::string key_of(const ShelfItem& i) { return i.game_key.empty() ? i.content_key : i.game_key; }
+
+std::vector<ShelfCopies> copies_in(Database& database) {
+  std::vector<ShelfCopies> all;
+  std::unordered_map<std::string, std::size_t> by_key;
+  // The groups are found in the index alone; cross join: they come first.
+  database.each(
+      fmt::format("select {} from (select same_key as doubled from items where same_key <> '' and gone_at = 0 and "
+                  "rotten = 0 group by same_key having count(*) > 1) g cross join items where same_key = doubled "
+                  "and same_key <> '' and gone_at = 0 and rotten = 0",
+                  kItemColumns),
+      {}, kItemTypes, [&](const DbRow& row) {
+        ShelfItem item = item_of(row);
+        const auto [at, is_new] = by_key.try_emplace(key_of(item), all.size());
+        if (is_new) all.emplace_back();
+        all[at->second].copies.push_back(std::move(item));
+      });
+  return all;
+}
+
 /// One file of the computers, under however many names: removing one of two hard links gives nothing back.
 struct Holding {
   std::uint64_t size_bytes = 0;
   std::set<std::int64_t> items;
 };
 
+/// In which files items lie, and what else lies in those.
+class Holdings {
+ public:
+  void read(Database& database, const std::vector<std::int64_t>& items) {
+    constexpr std::size_t kAtOnce = 500;
+    for (std::size_t from = 0; from < items.size(); from += kAtOnce) {
+      const auto some = std::span(items).subspan(from, std::min(kAtOnce, items.size() - from));
+      const std::string its = fmt::format("select file_id from item_files where item_id in ({})", fmt::join(some, ","));
+      // Whatever else lies in the same files, also under other names of them (hard links).
+      take(database, fmt::format("f.inode = 0 and i.file_id in ({})", its));
+      take(database, fmt::format("f.inode in (select inode from files where inode <> 0 and id in ({}))", its));
+    }
+  }
+  const std::vector<const Holding*>& of(std::int64_t item) { return of_item_[item]; }
+
+ private:
+  void take(Database& database, const std::string& condition) {
+    database.each(
+        fmt::format(
+            "select f.host, f.path, f.size_bytes, f.inode, f.device, i.item_id from item_files i join files f on f.id "
+            "= i.file_id join items t on t.id = i.item_id where t.gone_at = 0 and {}",
+            condition),
+        {}, "ttnnnn", [&](const DbRow& row) {
+          const auto inode = static_cast<std::uint64_t>(row.number(3)),
+                     device = static_cast<std::uint64_t>(row.number(4));
+          Holding& h = holdings_[{row.text(0), device, inode, inode == 0 ? row.text(1) : ""}];
+          h.size_bytes = static_cast<std::uint64_t>(row.number(2));
+          if (h.items.insert(row.number(5)).second) of_item_[row.number(5)].push_back(&h);
+        });
+  }
+
+  std::map<std::tuple<std::string, std::uint64_t, std::uint64_t, std::string>, Holding> holdings_;
+  std::unordered_map<std::int64_t, std::vector<const Holding*>> of_item_;
+};
+
 }  // namespace
 
 std::vector<ShelfCopies> Shelf::duplicates() const {
-  constexpr const char* kDoubled =
-      "select same_key from items where same_key <> '' and gone_at = 0 and rotten = 0 group by same_key having "
-      "count(*) > 1";
-  std::vector<ShelfCopies> all;
-  std::string key;
-  const auto key_of = [](const ShelfItem& i) { return i.game_key.empty() ? i.content_key : i.game_key; };
-  database_->each(
-      fmt::format("select {} from items where gone_at = 0 and rotten = 0 and same_key in ({}) order by same_key, id",
-                  kItemColumns, kDoubled),
-      {}, kItemTypes, [&](const DbRow& row) {
-        ShelfItem item = item_of(row);
-        if (all.empty() || key_of(item) != key) all.emplace_back();
-        key = key_of(item);
-        all.back().copies.push_back(std::move(item));
-      });
-
-  // Who else lies in the same files.
-  std::map<std::tuple<std::string, std::uint64_t, std::uint64_t, std::string>, Holding> holdings;
-  std::map<std::int64_t, std::vector<const Holding*>> of_item;
-  // A file under another name is the same file (hard links): by device and inode, where those are known.
-  database_->each(
-      fmt::format(
-          "with used as (select distinct d.id, d.host, d.device, d.inode from items s join item_files x on x.item_id "
-          "= s.id join files d on d.id = x.file_id where s.gone_at = 0 and s.rotten = 0 and s.same_key in ({})), "
-          "alike as (select f.id from used u join files f on f.inode = u.inode and f.device = u.device and f.host = "
-          "u.host where u.inode <> 0 union select id from used) select f.host, f.path, f.size_bytes, f.inode, "
-          "f.device, i.item_id from alike a join files f on f.id = a.id join item_files i on i.file_id = f.id join "
-          "items t on t.id = i.item_id where t.gone_at = 0",
-          kDoubled),
-      {}, "ttnnnn", [&](const DbRow& row) {
-        const auto inode = static_cast<std::uint64_t>(row.number(3)),
-                   device = static_cast<std::uint64_t>(row.number(4));
-        Holding& h = holdings[{row.text(0), device, inode, inode == 0 ? row.text(1) : ""}];
-        h.size_bytes = static_cast<std::uint64_t>(row.number(2));
-        h.items.insert(row.number(5));
-        of_item[row.number(5)].push_back(&h);
-      });
+  std::vector<ShelfCopies> all = copies_in(*database_);
+  Holdings holdings;
+  std::vector<std::int64_t> ids;
+  for (const ShelfCopies& c : all)
+    for (const ShelfItem& item : c.copies) ids.push_back(item.id);
+  holdings.read(*database_, ids);
 
   for (ShelfCopies& c : all) {
     std::stable_sort(c.copies.begin(), c.copies.end(), is_better);
@@ -112,8 +140,8 @@ std::vector<ShelfCopies> Shelf::duplicates() const {
     });
     std::set<const Holding*> freed;
     for (const std::int64_t id : removed) {
-      bool bound = of_item[id].empty();
-      for (const Holding* h : of_item[id]) {
+      bool bound = holdings.of(id).empty();
+      for (const Holding* h : holdings.of(id)) {
         const bool only = std::includes(removed.begin(), removed.end(), h->items.begin(), h->items.end());
         if (only) freed.insert(h);
         bound = bound || !only;

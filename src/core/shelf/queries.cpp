@@ -265,6 +265,23 @@ std::vector<std::pair<ShelfItem, ShelfItem>> Shelf::moved() const {
   return moved;
 }
 
+namespace {
+
+/// Of a summary: what stands between its strokes, six parts whatever is in it.
+std::vector<std::string> parts_of(const std::string& summary) {
+  std::vector<std::string> parts(1);
+  for (const char c : summary) {
+    if (c == '|')
+      parts.emplace_back();
+    else
+      parts.back() += c;
+  }
+  parts.resize(6);
+  return parts;
+}
+
+}  // namespace
+
 ShelfStats Shelf::stats(std::int64_t now) const {
   ShelfStats s;
   Database& db = *database_;
@@ -278,20 +295,18 @@ ShelfStats Shelf::stats(std::int64_t now) const {
   constexpr const char* kSums = "count(*), cast(sum(stored_bytes) as bigint), cast(sum(content_bytes) as bigint)";
   // In the order of the index, read once: the groups are few, and are summed up here.
   std::map<std::string, ShelfCount> platforms, formats, verdicts, known;
-  db.each(
-      fmt::format("select platform, format, verdict, known, compressed, rotten, {} from items where gone_at = 0 group "
-                  "by platform, format, verdict, known, compressed, rotten",
-                  kSums),
-      {}, "ttttnnnnn", [&](const DbRow& row) {
-        const ShelfCount c = count_of(row, 6);
-        add(s.all, c);
-        add(platforms[row.text(0)], c);
-        add(formats[row.text(1)], c);
-        add(verdicts[row.text(2)], c);
-        add(known[row.text(3)], c);
-        if (row.number(4) != 0) add(s.compressed, c);
-        if (row.number(5) != 0) s.rotten += c.items;
-      });
+  db.each(fmt::format("select summary, {} from items where gone_at = 0 group by summary", kSums), {}, "tnnn",
+          [&](const DbRow& row) {
+            const std::vector<std::string> parts = parts_of(row.text(0));
+            const ShelfCount c = count_of(row, 1);
+            add(s.all, c);
+            add(platforms[parts.at(0)], c);
+            add(formats[parts.at(1)], c);
+            add(verdicts[parts.at(2)], c);
+            add(known[parts.at(3)], c);
+            if (parts.at(4) != "0") add(s.compressed, c);
+            if (parts.at(5) != "0") s.rotten += c.items;
+          });
   constexpr std::int64_t kDay = 86'400;
   const std::tuple<const char*, std::int64_t, std::int64_t> ages[] = {{"a week", now - 7 * kDay, INT64_MAX},
                                                                       {"a month", now - 31 * kDay, now - 7 * kDay},
@@ -299,12 +314,9 @@ ShelfStats Shelf::stats(std::int64_t now) const {
                                                                       {"longer", 1, now - 366 * kDay},
                                                                       {"never", INT64_MIN, 1}};
   for (const auto& [name, from, until] : ages)
-    db.each(fmt::format("select {} from items where checked_at >= :a and checked_at < :b and gone_at = 0", kSums),
-            {from, until}, "nnn", [&, label = name](const DbRow& row) {
-              ShelfCount c = count_of(row, 0);
-              c.name = label;
-              if (c.items > 0) s.ages.push_back(std::move(c));
-            });
+    if (const auto n = db.number(
+            "select count(*) from items where checked_at >= :a and checked_at < :b and gone_at = 0", {from, until}))
+      s.ages.push_back({name, static_cast<std::uint64_t>(n)});
   const auto sorted = [](const std::map<std::string, ShelfCount>& from, std::vector<ShelfCount>& to) {
     for (const auto& [name, count] : from) to.push_back({name, count.items, count.stored_bytes, count.content_bytes});
     std::stable_sort(to.begin(), to.end(),

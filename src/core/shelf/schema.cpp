@@ -32,7 +32,10 @@ void make_tables(Database& database) {
        "format {text}, archive {text}, platform {text}, title {text}, serial {text}, region {text}, disc {int}, "
        "discs {int}, set_name {text}, verdict {text}, remark {text}, state {text}, complete {int}, compressed {int}, "
        "rotten {int}, stored_bytes {int}, content_bytes {int}, content_key {text}, same_key {text}, game_key {text}, "
-       "known {text}, known_list {text}, known_set {text}, added_at {int}, checked_at {int}, gone_at {int})",
+       "known {text}, known_list {text}, known_set {text}, added_at {int}, checked_at {int}, gone_at {int}, "
+       // Sums are made of groups of equal ones: of one column that is half of the work.
+       "summary {text_only} generated always as (platform || '|' || format || '|' || verdict || '|' || known || '|' || "
+       "cast(compressed as text) || '|' || cast(rotten as text)) stored)",
        "create table item_files (item_id {int} references items (id) on delete cascade, number {int}, "
        "file_id {int} references files (id) on delete cascade, primary key (item_id, number))",
        "create table contents (item_id {int} references items (id) on delete cascade, number {int}, kind {int}, "
@@ -48,7 +51,8 @@ void make_tables(Database& database) {
        "stored_bytes, content_bytes, host, gone_at) where gone_at = 0",
        "create index items_by_content on items (same_key, gone_at, rotten) where same_key <> '' and gone_at = 0 and "
        "rotten = 0",
-       "create index items_by_check on items (checked_at, stored_bytes, content_bytes, gone_at) where gone_at = 0",
+       "create index items_by_summary on items (summary, stored_bytes, content_bytes, gone_at) where gone_at = 0",
+       "create index items_by_check on items (checked_at, gone_at) where gone_at = 0",
        "create index items_by_set on items (platform, set_name, disc, discs, gone_at) where set_name <> '' and gone_at "
        "= 0",
        "create index items_gone on items (gone_at, content_key, stored_bytes, content_bytes) where gone_at <> 0",

@@ -197,10 +197,9 @@ std::vector<std::int64_t> Shelf::rotten_ids() const {
 std::vector<std::int64_t> Shelf::ids_of_sizes(const std::vector<std::uint64_t>& sizes) const {
   std::vector<std::int64_t> ids;
   const auto take = [&](const DbRow& row) { ids.push_back(row.number(0)); };
-  constexpr const char* kThere = "select id from items where gone_at = 0 and rotten = 0";
   constexpr std::size_t kMost = 20'000;  // beyond that reading all of them is quicker
   if (sizes.empty() || sizes.size() > kMost) {
-    database_->each(fmt::format("{} order by id", kThere), {}, "n", take);
+    database_->each("select id from items where gone_at = 0 and rotten = 0 order by id", {}, "n", take);
     return ids;
   }
   constexpr std::size_t kAtOnce = 500;
@@ -208,9 +207,11 @@ std::vector<std::int64_t> Shelf::ids_of_sizes(const std::vector<std::uint64_t>& 
     std::vector<std::int64_t> some;
     for (std::size_t i = from; i < std::min(from + kAtOnce, sizes.size()); ++i)
       some.push_back(static_cast<std::int64_t>(sizes[i]));
-    database_->each(fmt::format("select distinct item_id from contents where size_bytes in ({}) and item_id in ({})",
-                                fmt::join(some, ","), kThere),
-                    {}, "n", take);
+    database_->each(
+        fmt::format("select distinct i.id from contents c join items i on i.id = c.item_id where c.size_bytes in "
+                    "({}) and i.gone_at = 0 and i.rotten = 0",
+                    fmt::join(some, ",")),
+        {}, "n", take);
   }
   std::sort(ids.begin(), ids.end());
   ids.erase(std::unique(ids.begin(), ids.end()), ids.end());
