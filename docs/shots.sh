@@ -43,7 +43,8 @@ magick_png() { convert-im6.q16 xwd:- -strip -colors 64 png:-; }
 
 shot identify "opifex identify 'Moth & Lantern.cue'" "opifex identify 'Kestrel Circuit (Disc 2).bin'"
 mkdir shelf-old && cp 'Kestrel Circuit (Disc 1).bin' 'Kestrel Circuit (Disc 1).cue' shelf-old/
-shot shelf "opifex identify ."
+shot shelf "opifex identify . | tail -n 17" "opifex shelf add merged mended dumps cartridges --at discs.sqlite" \
+  "opifex shelf duplicates --at discs.sqlite" "opifex shelf verify --for 2h --at discs.sqlite | tail -n 3"
 rm -r shelf-old
 shot dump "opifex dump sim:scratched.toml --out shelf/ --hashes sha1"
 shot rescue "opifex rescue dumps/first.cue dumps/second.cue --out dumps/whole.cue --sha1"

@@ -1,7 +1,8 @@
 # Every fuzz target and the vectors it is seeded with.
 set(OPIFEX_FUZZ_TARGETS cue_fuzz bin_fuzz vcd_fuzz sector_fuzz audio_fuzz dump_fuzz chd_fuzz volume_fuzz
     archive_fuzz list_fuzz names_fuzz package_fuzz cartridge_fuzz patch_fuzz
-    reader_fuzz floppy_fuzz datafile_fuzz oldlist_fuzz sumlist_fuzz record_fuzz)
+    reader_fuzz floppy_fuzz datafile_fuzz oldlist_fuzz sumlist_fuzz record_fuzz shelf_fuzz)
+set(shelf_fuzz_SEEDS shelf)
 set(record_fuzz_SEEDS records)
 set(datafile_fuzz_SEEDS dat/lists dat/hostile)
 set(oldlist_fuzz_SEEDS dat/lists dat/hostile)

@@ -308,7 +308,7 @@ std::string text_of(const ShelfDoubled& d) {
     const ShelfItem& best = g.copies.front();
     const std::string title = best.title.empty() ? std::filesystem::path(best.path).stem().string() : best.title;
     text += fmt::format("{}: {} of {}{}\n", shown(title), fmt::format("{} copies", g.copies.size()),
-                        g.same_bytes ? "the same content" : "the same files, trimmed or laid out differently",
+                        g.same_bytes ? "the same content" : "the same game, trimmed or wrapped differently",
                         g.freed_bytes > 0 ? fmt::format(", {} too much", human_size(g.freed_bytes)) : "");
     for (std::size_t n = 0; n < g.copies.size(); ++n) {
       const ShelfItem& i = g.copies[n];

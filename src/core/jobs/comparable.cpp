@@ -23,9 +23,9 @@ bool leaves_out(const Image& image) {
 
 }  // namespace
 
-std::string why_not_comparable(const Image& image) {
+std::string why_not_comparable(const Image& image, const Identity* known) {
   if (image.cd() || !image.blocks()) return {};
-  const Identity id = identify_platform(image);
+  const Identity id = known ? *known : identify_platform(image);
   const bool partition = image.format->holds.game_partition && id.state != "full" && id.state != "truncated";
   if (partition) return "trimmed: only the game partition is here";
   if (image.format->holds.game_partition) return {};

@@ -5,9 +5,14 @@
 
 #include "opifex/core/image/image.hpp"
 
+namespace opifex {
+struct Identity;
+}
+
 namespace opifex::jobs {
 
 /// Why the disc's own hash cannot come out, whatever the image holds: "scrubbed: ...", "trimmed: ..."; empty: it can.
-std::string why_not_comparable(const Image& image);
+/// `known`: what was identified already; null: it is done here.
+std::string why_not_comparable(const Image& image, const Identity* known = nullptr);
 
 }  // namespace opifex::jobs

@@ -151,11 +151,11 @@ void KnownCollector::add_sheet(ImageParts& parts, const Source& source, const Im
 }
 
 /// What a file holds beside its own bytes: the disc of a container, the ROM without what dump programs put around it.
-void KnownCollector::add_views(ImageParts& parts, const Image& image, const CheckResult& result) {
+void KnownCollector::add_views(ImageParts& parts, const Image& image, const CheckResult& result, const Identity* id) {
   const auto first = std::find_if(parts.files.begin(), parts.files.end(),
                                   [&](std::size_t f) { return known_.collection.files[f].path != parts.sheet; });
   if (first == parts.files.end()) return;
-  parts.incomparable = why_not_comparable(image);
+  parts.incomparable = why_not_comparable(image, id);
   known_.collection.files[*first].not_comparable = parts.incomparable;
   std::vector<ListedView>& views = known_.collection.files[*first].views;
   const auto add_view = [&](std::string through, const FileCheck& found) {
@@ -258,7 +258,8 @@ std::vector<TrackFacts> track_facts(const Image& image, const CheckResult& resul
 
 }  // namespace
 
-void KnownCollector::add_image(const Source& source, const Image& image, const CheckResult& result) {
+void KnownCollector::add_image(const Source& source, const Image& image, const CheckResult& result,
+                               const Identity* id) {
   ImageParts parts{.name = source.name, .files = {}, .pieces = {}, .sheet = {}};
   if (!image.archive.empty()) archives_.insert(image.archive.string());
   add_sheet(parts, source, image);
@@ -274,7 +275,7 @@ void KnownCollector::add_image(const Source& source, const Image& image, const C
   for (const std::size_t f : parts.files) known_.collection.files[f].of_image = true;
   if (image.format->read_sheet)
     for (const std::size_t f : parts.files) known_.collection.files[f].image = images_.size();
-  add_views(parts, image, result);
+  add_views(parts, image, result, id);
   add_tracks(parts, image, result);
   images_.push_back(std::move(parts));
 }

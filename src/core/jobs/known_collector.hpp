@@ -8,6 +8,7 @@
 #include "opifex/core/check/content_digest.hpp"
 #include "opifex/core/jobs/known.hpp"
 #include "opifex/core/jobs/sources.hpp"
+#include "opifex/core/platforms/identity.hpp"
 
 #include "known_why.hpp"
 
@@ -23,7 +24,8 @@ class KnownCollector {
 
   /// Adds to what the check takes: the digests that lists use, if none was asked for in particular.
   void prepare(CheckOptions& options, bool hashes_chosen) const;
-  void add_image(const Source& source, const Image& image, const CheckResult& result);
+  /// `id`: what is known of it already; null: it is identified where that matters.
+  void add_image(const Source& source, const Image& image, const CheckResult& result, const Identity* id = nullptr);
   /// One that was gathered earlier, by what was kept of it.
   struct KeptImage {
     std::string name;
@@ -71,7 +73,7 @@ class KnownCollector {
   std::size_t add(CollectedFile file, const std::filesystem::path& path);
   CollectedFile new_file(const std::filesystem::path& path, const std::filesystem::path& archive);
   void add_sheet(ImageParts& parts, const Source& source, const Image& image);
-  void add_views(ImageParts& parts, const Image& image, const CheckResult& result);
+  void add_views(ImageParts& parts, const Image& image, const CheckResult& result, const Identity* id);
   void add_tracks(ImageParts& parts, const Image& image, const CheckResult& result);
   ListedView hash_bytes(const ByteSource& source, JobContext& context) const;
   void add_plain(const std::filesystem::path& path, const std::filesystem::path& archive, const SourcePtr& source,

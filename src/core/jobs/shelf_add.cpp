@@ -12,6 +12,7 @@
 #include "shelf_item.hpp"
 #include "shelf_parts.hpp"
 #include "side_by_side.hpp"
+#include "survey_sources.hpp"
 
 namespace opifex::jobs {
 
@@ -351,6 +352,19 @@ class Adder {
   std::set<std::pair<std::string, std::string>> put_;
 };
 
+/// Before a shelf is made for nothing.
+void refuse_absent(const std::vector<std::string>& words) {
+  for (const std::string& word : words) {
+    std::error_code error;
+    if (!fs::exists(word, error))
+      throw Error({.fault = Fault::usage,
+                   .code = "not_a_folder",
+                   .what = "this folder is not there",
+                   .file = word,
+                   .hint = "name the folder with your images"});
+  }
+}
+
 /// Without those that lie in another one.
 std::vector<std::string> folders_to_add(const ShelfJob& job, const Shelf& shelf) {
   std::vector<std::string> folders;
@@ -364,16 +378,7 @@ std::vector<std::string> folders_to_add(const ShelfJob& job, const Shelf& shelf)
                    .file = shelf.name(),
                    .hint = "name the folders with your images"});
   }
-  for (const std::string& word : job.words) {
-    std::error_code error;
-    if (!fs::exists(word, error))
-      throw Error({.fault = Fault::usage,
-                   .code = "not_a_folder",
-                   .what = "this folder is not there",
-                   .file = word,
-                   .hint = "name the folder with your images"});
-    folders.push_back(place_named(word));
-  }
+  for (const std::string& word : job.words) folders.push_back(place_named(word));
   std::sort(folders.begin(), folders.end());
   std::vector<std::string> apart;
   for (const std::string& f : folders)
@@ -393,7 +398,8 @@ std::string place_named(const std::string& word) {
 
 Outcome add_to_shelf(const ShelfJob& job, Listener& listener, JobContext& context) {
   Outcome outcome;
-  Shelf shelf(job.at, Shelf::Opening::create);
+  refuse_absent(job.words);
+  Shelf shelf(job.at, job.words.empty() ? Shelf::Opening::existing : Shelf::Opening::create);
   const Stopwatch watch;
   ShelfAdded added;
   added.folders = folders_to_add(job, shelf);

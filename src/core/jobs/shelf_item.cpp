@@ -51,7 +51,8 @@ std::set<std::uint64_t> other_sizes(const Image& image) {
       sectors += e.sectors;
       cooked = cooked && stored_bytes(e.form) == cd::kUserBytes;
     }
-    if (tracks.size() == 1 && !cooked) sizes.insert(sectors * cd::kUserBytes);
+    if (tracks.size() == 1 && !cooked && t.mode.kind == cd::TrackMode::Kind::mode1)
+      sizes.insert(sectors * cd::kUserBytes);
     if (tracks.size() > 1 && cooked) sizes.insert(sectors * cd::kRawBytes);
   }
   return sizes;
@@ -61,13 +62,24 @@ std::string data_key(std::uint64_t size, const std::string& sha1) {
   return sha1.empty() ? "" : fmt::format("data:{}:{}", size, sha1);
 }
 
+/// Nothing in its sectors that an ISO would not bring back: no subheaders, no headers or codes of their own.
+bool is_plain_mode1(const TrackCheck& track) {
+  return track.bad == 0 && track.repairable == 0 && track.authored == 0 && track.kinds.size() == 1 &&
+         track.kinds.contains("mode1");
+}
+
 /// The same for the same disc, whatever its container and wherever its tracks lie.
-std::string disc_key(const CheckResult& result) {
+std::string disc_key(const Image& image, const CheckResult& result) {
   const TrackCheck& first = result.tracks.front();
-  if (result.tracks.size() == 1 && !first.mode.is_audio()) {
+  const bool plain =
+      result.verdict == Verdict::intact && std::none_of(result.findings.begin(), result.findings.end(),
+                                                        [](const Finding& f) { return f.severity != Severity::note; });
+  if (result.tracks.size() == 1 && plain && is_plain_mode1(first)) {
     for (const OtherForm& other : result.others)
       if (other.track == first.number && other.file.size_bytes % cd::kUserBytes == 0)
         return data_key(other.file.size_bytes, sha1_of(other.file.hashes));
+  }
+  if (result.tracks.size() == 1 && !first.mode.is_audio()) {
     const bool cooked = first.size_bytes == std::uint64_t{first.sectors} * cd::kUserBytes;
     if (cooked) return data_key(first.size_bytes, sha1_of(first.hashes));
   }
@@ -79,14 +91,24 @@ std::string disc_key(const CheckResult& result) {
     if (sha1.empty()) return {};
     lines += fmt::format("{} {} {} {}\n", t.number, t.mode.is_audio() ? "audio" : "data", t.sectors, sha1);
   }
+  // A disc of several sessions is not the one of which only the tracks were kept.
+  for (const cd::Track& t : image.cd()->layout().tracks)
+    if (t.session > 1) lines += fmt::format("{} in session {}\n", t.number, t.session);
   return "disc:" + digest_of("sha1", as_view(lines));
+}
+
+std::string rom_key(const CheckResult& result) {
+  return fmt::format("rom:{}:{}", result.rom->size_bytes, sha1_of(result.rom->hashes));
 }
 
 std::string content_key(const Image& image, const CheckResult& result, JobContext& context) {
   // What is not whole is not the same as anything.
   if (!image.complete || result.verdict == Verdict::incomplete) return {};
-  if (result.rom) return fmt::format("rom:{}:{}", result.rom->size_bytes, sha1_of(result.rom->hashes));
-  if (!result.tracks.empty()) return disc_key(result);
+  // With what stands around its ROM it is more than the ROM: a header tells of the board.
+  if (result.rom && result.files.size() == 1 && result.files.front().size_bytes != result.rom->size_bytes)
+    return "file:" + sha1_of(result.files.front().hashes);
+  if (result.rom) return rom_key(result);
+  if (!result.tracks.empty()) return disc_key(image, result);
   if (result.disc) return data_key(result.disc->size_bytes, sha1_of(result.disc->hashes));
   if (!image.blocks()) {
     // A package: its own bytes.
@@ -98,8 +120,15 @@ std::string content_key(const Image& image, const CheckResult& result, JobContex
   return data_key(whole->size(), sha1_of(hash_source(*whole, {"sha1"}, context)));
 }
 
+bool may_be_trimmed(const Image& image) {
+  const VolumePlace place{image.blocks(), 0, image.keys.get()};
+  return std::any_of(file_systems().begin(), file_systems().end(),
+                     [&](const FileSystem* system) { return system->often_trimmed && system->read(place); });
+}
+
 std::vector<Volume> volumes_of(const Image& image) {
   try {
+    if (!may_be_trimmed(image)) return {};
     return read_volumes(image);
   } catch (const Error& e) {
     if (e.details.fault != Fault::refused) throw;
@@ -109,14 +138,16 @@ std::vector<Volume> volumes_of(const Image& image) {
 
 /// Where a disc may be trimmed or laid out anew, the files in it are what two copies have in common.
 std::string game_key(const Image& image, const CheckResult& result, JobContext& context) {
-  if (!image.blocks() || !image.complete || result.verdict > Verdict::repairable) return {};
+  if (!image.complete || result.verdict == Verdict::incomplete) return {};
+  if (result.rom) return rom_key(result);
+  if (!image.blocks() || result.verdict > Verdict::repairable) return {};
   const std::vector<Volume> volumes = volumes_of(image);
   if (volumes.empty()) return {};
   Digest all("sha1");
   std::uint64_t files = 0;
   for (const Volume& volume : volumes) {
     const FileSystem* system = file_system_of(volume);
-    if (!system || !system->used || !volume.unlisted.empty() || volume.damaged()) return {};
+    if (!system || !system->often_trimmed || !volume.unlisted.empty() || volume.damaged()) return {};
     std::vector<const VolumeEntry*> entries;
     for (const VolumeEntry& e : volume.entries) {
       if (e.kind != EntryKind::file) continue;
@@ -275,12 +306,13 @@ void check_into(ShelfReading& reading, const Source& source, const Image& image,
   if (!sizes.empty()) options.wants_whole = [&](std::uint64_t size) { return sizes.contains(size); };
   const CheckResult result = check_image(image, options, context);
   reading.bytes_read = result.bytes_read;
-  add_identity(item, identify_platform(image), stem_of(item));
+  const Identity id = identify_platform(image);
+  add_identity(item, id, stem_of(item));
   item.verdict = to_string(result.verdict);
   if (result.verdict != Verdict::intact) item.remark = first_trouble(result);
   const Lists none;
   KnownCollector collector(none, kHashNames);
-  collector.add_image(source, image, result);
+  collector.add_image(source, image, result, &id);
   const KnownCollector::KeptImage kept = collector.kept();
   add_contents(item, kept);
   item.state = kept.incomparable.substr(0, kept.incomparable.find(':'));

@@ -10,6 +10,8 @@
 #include "opifex/core/stage/survey.hpp"
 #include "opifex/core/volumes/wii/disc.hpp"
 
+#include "survey_sources.hpp"
+
 namespace opifex::jobs {
 
 namespace fs = std::filesystem;

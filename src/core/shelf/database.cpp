@@ -289,7 +289,10 @@ void Database::connect_file(DbOpening how) {
     connection_->session << "pragma page_size = 8192";
     write_ahead(connection_->session);
     connection_->session << "pragma synchronous = normal";
-    connection_->session << "pragma cache_size = -16000";  // KiB
+    connection_->session << "pragma cache_size = -8000";  // KiB
+    // What is mapped is not copied: a third of the time of single rows from all over the file.
+    long long mapped = 0;
+    connection_->session << "pragma mmap_size = 50331648", soci::into(mapped);
     connection_->session << "pragma foreign_keys = on";
   });
   refuse_cut();

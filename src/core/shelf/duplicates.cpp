@@ -37,6 +37,10 @@ const Reason kReasons[] = {
     {"better by its check", [](const ShelfItem& i) -> std::int64_t { return rank_of_verdict(i.verdict); }},
     {"complete", [](const ShelfItem& i) -> std::int64_t { return i.complete ? 0 : 1; }},
     {"the whole disc", [](const ShelfItem& i) -> std::int64_t { return i.state.empty() ? 0 : 1; }},
+    {"with its header",
+     [](const ShelfItem& i) -> std::int64_t {
+       return i.game_key.starts_with("rom:") && i.content_key != i.game_key ? 0 : 1;
+     }},
     {"known", [](const ShelfItem& i) -> std::int64_t { return is_known(i) ? 0 : 1; }},
     {"not in an archive", [](const ShelfItem& i) -> std::int64_t { return i.archive.empty() ? 0 : 1; }},
     {"smaller", [](const ShelfItem& i) { return static_cast<std::int64_t>(i.stored_bytes); }},

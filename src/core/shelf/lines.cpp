@@ -1,4 +1,6 @@
 // A shelf as text: one JSON object a line, the first of which says what it is (docs/shelf.md).
+#include "lines.hpp"
+
 #include <fmt/ranges.h>
 
 #include "opifex/core/base/error.hpp"
@@ -237,6 +239,19 @@ json parse_line(const std::string& text, const std::string& file, std::uint32_t 
 
 }  // namespace
 
+ShelfItem item_of_line(const std::string& text, const std::string& file, std::uint32_t number) {
+  const json line = parse_line(text, file, number);
+  try {
+    return LineReader(line).item();
+  } catch (const BadLine& bad) {
+    refuse_line(file, number, bad.found, bad.expected);
+  }
+}
+
+std::string line_of_item(const ShelfItem& item) {
+  return line_of(item).dump(-1, ' ', false, json::error_handler_t::replace);
+}
+
 void Shelf::write_lines(const std::function<void(const std::string& line)>& line) const {
   line(Ordered{{"opifex_shelf", kLinesVersion}}.dump());
   const std::vector<std::int64_t> all = ids({.gone = ShelfFilter::Gone::any, .sort = {"item"}});
@@ -247,7 +262,7 @@ void Shelf::write_lines(const std::function<void(const std::string& line)>& line
     each({first, all.begin() + static_cast<std::ptrdiff_t>(std::min(from + kAtOnce, all.size()))},
          [&](const ShelfItem& item) { some.push_back(item); });
     add_details(some);
-    for (const ShelfItem& item : some) line(line_of(item).dump(-1, ' ', false, json::error_handler_t::replace));
+    for (const ShelfItem& item : some) line(line_of_item(item));
   }
 }
 
@@ -265,20 +280,15 @@ Shelf::Imported Shelf::read_lines(const std::function<std::optional<std::string>
     while (const auto text = next()) {
       ++number;
       if (text->find_first_not_of(" \t\r") == std::string::npos) continue;
-      const json line = parse_line(*text, file, number);
-      try {
-        ShelfItem item = LineReader(line).item();
-        const std::int64_t here = database_->number("select checked_at from items where place_key = :a",
-                                                    {place_key(item.host, item.path, item.inside)}, -1);
-        if (here > item.checked_at) {
-          ++imported.older;
-          continue;
-        }
-        put_item(*database_, item);
-        ++(here < 0 ? imported.items : imported.renewed);
-      } catch (const BadLine& bad) {
-        refuse_line(file, number, bad.found, bad.expected);
+      ShelfItem item = item_of_line(*text, file, number);
+      const std::int64_t here = database_->number("select checked_at from items where place_key = :a",
+                                                  {place_key(item.host, item.path, item.inside)}, -1);
+      if (here > item.checked_at) {
+        ++imported.older;
+        continue;
       }
+      put_item(*database_, item);
+      ++(here < 0 ? imported.items : imported.renewed);
     }
   });
   return imported;

@@ -31,6 +31,7 @@ extern const FileSystem kGameCube = {.id = "gamecube",
                                      .title = "GameCube",
                                      .short_id = "gamecube",
                                      .company = Company::none,
+                                     .often_trimmed = true,
                                      .read = [](const VolumePlace& place) { return read_gamecube(place.disc); },
                                      .used = &used_ranges,
                                      .build = &kBuilder};

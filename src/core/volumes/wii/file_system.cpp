@@ -26,6 +26,7 @@ extern const FileSystem kWii = {.id = "wii",
                                 .title = "Wii partitions",
                                 .short_id = "wii",
                                 .company = Company::none,
+                                .often_trimmed = true,
                                 .read = &read_partitions,
                                 .used = &used_ranges};
 

@@ -22,6 +22,7 @@ extern const FileSystem kXdvdfs = {.id = "xdvdfs",
                                    .title = "XDVDFS (Xbox)",
                                    .short_id = "xdvdfs",
                                    .company = Company::none,
+                                   .often_trimmed = true,
                                    .read = [](const VolumePlace& place) { return read_xdvdfs(place.disc); },
                                    .build = &kBuilder};
 

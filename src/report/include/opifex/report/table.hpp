@@ -23,8 +23,12 @@ class Table {
   std::string text(const std::string& indent = "") const;
 
  private:
+  std::string_view cell(std::size_t row, std::size_t column) const;
+
   std::vector<Column> columns_;
-  std::vector<std::vector<std::string>> rows_;
+  // All cells one behind the other: of a hundred thousand rows a string for each would take three times as much.
+  std::string cells_;
+  std::vector<std::size_t> ends_;
 };
 
 /// "  Label       value" lines.
@@ -39,6 +43,6 @@ class Facts {
 };
 
 /// Columns a terminal needs to show the text: wide East Asian characters take two, marks none.
-std::size_t shown_width(const std::string& text);
+std::size_t shown_width(std::string_view text);
 
 }  // namespace opifex::report

@@ -8,10 +8,6 @@
 #include "opifex/core/image/inputs.hpp"
 #include "opifex/core/jobs/job.hpp"
 
-namespace opifex {
-struct Survey;
-}
-
 namespace opifex::jobs {
 
 /// One image that a job is going to read.
@@ -45,9 +41,6 @@ enum class Wanted {
 /// Looks through folders as the survey does, and into archives. A word that is none of them stands for itself, whatever
 /// it is: opening it tells. Error (refused, "no_image") for a folder without any image.
 Sources find_sources(const std::vector<std::string>& words, const ReadRules& rules, Wanted wanted, JobContext& context);
-
-/// The images of folders that were looked through already; not what is left out of the survey itself.
-Sources find_sources(const Survey& survey, const ReadRules& rules, JobContext& context);
 
 /// Opens it, and decrypts it if its keys are there.
 Image open_source(const Input& input);

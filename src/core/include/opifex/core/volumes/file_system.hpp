@@ -94,6 +94,7 @@ struct FileSystem {
   Company company = Company::others;
   bool anywhere = false;               ///< it begins in any place; else only at sector 0
   bool tells_size = false;             ///< Volume::blocks is what the image has to have
+  bool often_trimmed = false;          ///< its discs are customarily kept without what no file needs, or laid out anew
   VolumeHost host = VolumeHost::disc;  ///< what it is looked for on
   bool of_disc() const { return host == VolumeHost::disc; }
   /// Nothing if there is none of this kind. Error (refused) if there is one that is broken beyond listing.
