@@ -477,6 +477,20 @@ TEST_P(Shelves, AnIncompleteSetBecomesWhole) {
   EXPECT_TRUE(contains(items[0]["path"], "1.bin")) << "now it is";
 }
 
+TEST_P(Shelves, AFileBehindALinkIsReadOnce) {
+  copy(*this / "pool/0.bin", *this / "store/0.bin");
+  copy(*this / "pool/0.cue", *this / "box/0.cue");
+  fs::create_symlink(*this / "store/0.bin", *this / "box/0.bin");
+  ASSERT_EQ(shelf({"add", "box"}).exit_code, 0) << shelf({"add", "box"}).err;
+  EXPECT_EQ(told({"add", "box"})["read"], 0);
+  EXPECT_EQ(told({"add", "box"})["unchanged"], 1);
+  copy(*this / "pool/1.bin", *this / "store/0.bin");
+  EXPECT_EQ(told({"add", "box"})["changed"], 1);
+  fs::remove(*this / "store/0.bin");
+  EXPECT_EQ(shelf({"add", "box"}).exit_code, 1);
+  EXPECT_EQ(told({"list"})["items"][0]["verdict"], "incomplete");
+}
+
 TEST_P(Shelves, ListsAreFilteredSortedAndWrittenForSpreadsheets) {
   fill();
   const Outcome csv = shelf({"list", "--csv", "--columns", "path,stored", "--sort", "-path"});
@@ -636,6 +650,43 @@ TEST_P(ShelfOnADrive, ThatIsFullKeepsWhatItHad) {
   EXPECT_EQ(told({"list"})["items"].size(), 150u);
   EXPECT_EQ(shelf({"verify", "--bytes", "5MB"}).exit_code, 0);
 }
+TEST_P(ShelfOnADrive, ThatFailsIsNoAnswer) {
+  fill();
+  for (const char* name : {"0.zip", "1.chd"}) copy(*this / "pool" / name, *this / "box" / name);
+  const auto run_failing = [&](int n, const std::string& words, const std::string& shelf_at) {
+    return std::system(
+               fmt::format(
+                   "cd '{0}' && ASAN_OPTIONS=verify_asan_link_order=0 LD_PRELOAD='{1}' OPIFEX_FAULT_BELOW='{0}/box' "
+                   "OPIFEX_FAULT=read:{2}:eio '{3}' shelf {4} --at '{5}' > told 2>&1",
+                   folder.path().string(), OPIFEX_FAULTS, n, OPIFEX_PROGRAM, words, shelf_at)
+                   .c_str()) >>
+           8;
+  };
+  // Whichever reading fails: it is said, and the next run takes what was not read.
+  int failed = 0;
+  for (int n = 1; n < 60; n += kSanitized ? 9 : 2) {
+    const std::string fresh = new_shelf();
+    const int code = run_failing(n, "add box", fresh);
+    if (code == 0) break;
+    ++failed;
+    EXPECT_EQ(code, 5) << n << read_file(*this / "told");
+    at = fresh;
+    EXPECT_EQ(shelf({"add", "box"}).exit_code, 0) << n;
+    const json items = told({"list"})["items"];
+    ASSERT_EQ(items.size(), 5u) << n;
+    for (const json& i : items) EXPECT_EQ(i["verdict"], "intact") << n << i.dump(1);
+  }
+  EXPECT_GT(failed, 1);
+  for (int n = 1; n < 40; n += kSanitized ? 9 : 2) {
+    const int code = run_failing(n, "verify", at);
+    if (code == 0) break;
+    EXPECT_EQ(code, 5) << n << read_file(*this / "told");
+    const json items = told({"list"})["items"];
+    EXPECT_TRUE(std::none_of(items.begin(), items.end(), [](const json& i) { return i["rotten"] == true; }))
+        << n << " a failing drive is no rot";
+  }
+}
+
 INSTANTIATE_TEST_SUITE_P(File, ShelfOnADrive, testing::Values(Backend::file), name_of_backend);
 
 }  // namespace

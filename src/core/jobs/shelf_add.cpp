@@ -26,7 +26,9 @@ class Standing {
   Standing(const Shelf& shelf, const ShelfJob& job, const std::string& place, const FileScan& scan)
       : shelf_(shelf), scan_(scan), files_(shelf.standing(job.host, place)), host_(job.host), place_(place) {
     for (const ShelfStanding& s : files_) {
-      const ShelfFile* now = find(s.file.path);
+      std::optional<ShelfFile> now = find(s.file.path);
+      // Behind a link, which a scan does not follow, it is there all the same: a sheet names it.
+      if (!now && !s.items.empty() && (now = look_behind(s.file.path))) ++linked_;
       if (!now) {
         if (lies_unseen(s.file.path)) hidden_.insert(s.items.begin(), s.items.end());
         absent_.insert(s.file.path);
@@ -48,7 +50,7 @@ class Standing {
       return changed_.contains(s.file.path) || all_gone;
     };
     const bool news = std::any_of(files_.begin(), files_.end(), is_news);
-    return !news && scan_.files.size() + absent_.size() == recorded_.size();
+    return !news && scan_.files.size() + absent_.size() + linked_ == recorded_.size();
   }
 
   /// Finds out which items have to be looked at anew. Once, where it is not quiet.
@@ -63,8 +65,12 @@ class Standing {
     };
     for (const ShelfStanding& s : files_)
       if (changed_.contains(s.file.path) || absent_.contains(s.file.path))
-        for (const std::int64_t item : s.items)
-          if (!hidden_.contains(item)) dirty_.insert(item);
+        for (const std::int64_t item : s.items) {
+          if (!items_.contains(item))
+            outside_.insert(item);
+          else if (!hidden_.contains(item))
+            dirty_.insert(item);
+        }
     find_back();
     for (const auto& [id, item] : items_) {
       // What was missing to it may be there now.
@@ -86,6 +92,8 @@ class Standing {
   const std::set<std::int64_t>& dirty() const { return dirty_; }
   const ShelfItem& item(std::int64_t id) const { return items_.at(id); }
   std::uint64_t settled_items() const { return items_.size() - dirty_.size() - back_.size(); }
+  /// Of another folder, with a file in this one that has changed.
+  const std::set<std::int64_t>& outside() const { return outside_; }
   /// Gone, and there again as they were.
   const std::set<std::int64_t>& back() const { return back_; }
   const std::vector<ShelfStanding>& files() const { return files_; }
@@ -106,9 +114,16 @@ class Standing {
     for (const auto& [item, here] : same)
       if (here && gone_.contains(item) && items_.at(item).complete) back_.insert(item);
   }
-  const ShelfFile* find(const std::string& path) const {
+  std::optional<ShelfFile> find(const std::string& path) const {
     const auto at = scan_.files.find(path);
-    return at == scan_.files.end() ? nullptr : &at->second;
+    return at == scan_.files.end() ? std::nullopt : std::optional(at->second);
+  }
+  static std::optional<ShelfFile> look_behind(const std::string& path) {
+    try {
+      return look_at(path);
+    } catch (const Error&) {
+      return std::nullopt;  // the folder that cannot be read was told of
+    }
   }
   bool lies_unseen(const std::string& path) const {
     return std::any_of(scan_.unseen.begin(), scan_.unseen.end(), [&](const FileScan::Unseen& u) {
@@ -127,7 +142,8 @@ class Standing {
   std::vector<ShelfStanding> files_;
   std::string host_, place_;
   std::unordered_set<std::string> absent_, changed_, recorded_, settled_;
-  std::set<std::int64_t> gone_, back_, dirty_, hidden_;
+  std::set<std::int64_t> gone_, back_, dirty_, hidden_, outside_;
+  std::size_t linked_ = 0;
   std::map<std::int64_t, ShelfItem> items_;
 };
 
@@ -205,6 +221,13 @@ class Adder {
       file.modified_ns = ShelfFile::kUnsettled;
       change_.others.push_back(std::move(file));
     }
+    // What is read of such a file now does not make the item right that was made of it before.
+    for (const std::int64_t id : standing.outside())
+      if (const auto item = shelf_.item(id))
+        for (ShelfFile file : item->files) {
+          file.modified_ns = ShelfFile::kUnsettled;
+          change_.others.push_back(std::move(file));
+        }
     flush();
   }
 
@@ -237,12 +260,24 @@ class Adder {
       case SurveyKind::drive_image:
         return;
       case SurveyKind::broken:
+        if (!found.warnings.empty()) tell_unread(found);
         return take_item(unread_item(found));
       case SurveyKind::game_folder:
       case SurveyKind::package:
       case SurveyKind::container:
         return take(read_for_shelf(found, context_));
     }
+  }
+
+  /// A drive that fails is no answer, and what is refused is none either.
+  void tell_unread(const SurveyItem& found) {
+    const Warning& w = found.warnings.front();
+    tell_failure({.fault = w.fault,
+                  .code = w.code,
+                  .cause = w.cause,
+                  .what = w.message,
+                  .file = found.path.string(),
+                  .hint = w.hint});
   }
 
   /// Archives that cannot be read; those without a game are other files.
@@ -254,6 +289,7 @@ class Adder {
     if (at == survey.items.end() || at->kind == SurveyKind::broken) return;
     SurveyItem item = *at;
     item.warnings.insert(item.warnings.begin(), {left.why.code, left.why.what, {}, left.why.cause, left.why.fault});
+    tell_failure(left.why);
     take_item(unread_item(item));
   }
 
