@@ -4,10 +4,14 @@
 #include <fstream>
 #include <thread>
 
+#include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/mman.h>
+#include <unistd.h>
 
 #include "opifex/core/base/error.hpp"
 
+#include "../../src/core/jobs/shelf_files.hpp"
 #include "../../src/core/shelf/plain_text.hpp"
 #include "../../src/core/shelf/schema.hpp"
 #include "backends.hpp"
@@ -332,6 +336,31 @@ TEST_F(ShelfServerTest, ComesBack) {
     server.start();
   }
   EXPECT_EQ(Shelf(at, Shelf::Opening::existing).count({}), 1u);
+}
+
+/// Pages of a file that are in memory.
+std::size_t resident_pages(const fs::path& file) {
+  const auto size = static_cast<std::size_t>(fs::file_size(file));
+  const int fd = ::open(file.c_str(), O_RDONLY | O_CLOEXEC);
+  void* const at = ::mmap(nullptr, size, PROT_READ, MAP_SHARED, fd, 0);
+  const std::size_t pages = (size + 4095) / 4096;
+  std::vector<unsigned char> in(pages);
+  EXPECT_EQ(::mincore(at, size, in.data()), 0);
+  ::munmap(at, size);
+  ::close(fd);
+  return static_cast<std::size_t>(std::count_if(in.begin(), in.end(), [](unsigned char c) { return (c & 1U) != 0; }));
+}
+
+TEST(DropCached, IsReadFromTheDriveAgain) {
+  const TempFolder folder;
+  const fs::path file = folder / "disc.iso";
+  write_file(file, std::string(1 << 20, 'x'));
+  ASSERT_GT(resident_pages(file), 0u);
+  jobs::drop_cached(file.string());
+  if (resident_pages(file) == 256) GTEST_SKIP() << "this file system is memory alone";
+  EXPECT_EQ(resident_pages(file), 0u);
+  EXPECT_EQ(read_file(file), std::string(1 << 20, 'x'));
+  jobs::drop_cached((folder / "nothing").string());
 }
 
 TEST(PlainText, HoldsAnyBytes) {

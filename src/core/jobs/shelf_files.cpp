@@ -114,6 +114,14 @@ FileScan scan_files(const std::string& place, const std::vector<std::string>& le
   return std::move(scanner.scan);
 }
 
+void drop_cached(const std::string& path) {
+  const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+  if (fd < 0) return;  // whoever reads it will say so
+  ::fdatasync(fd);     // what is not on the drive yet stays in memory
+  ::posix_fadvise(fd, 0, 0, POSIX_FADV_DONTNEED);
+  ::close(fd);
+}
+
 std::string why_stale(const ShelfItem& item) {
   for (const ShelfFile& recorded : item.files) {
     const auto now = look_at(recorded.path);

@@ -32,6 +32,10 @@ struct FileScan {
 /// Links are not followed, as a survey does not. `left_out`: files that are passed over.
 FileScan scan_files(const std::string& place, const std::vector<std::string>& left_out, JobContext& context);
 
+/// Asks the system to read the file from its drive the next time, not from memory: what was read an hour ago may still
+/// be there, whatever the drive has become. Where that cannot be had it is left as it is.
+void drop_cached(const std::string& path);
+
 /// Why what is recorded is not what is there: "it is gone", "it was changed since"; empty: nothing speaks against it.
 /// Only of items of this computer; needs their files.
 std::string why_stale(const ShelfItem& item);

@@ -164,6 +164,7 @@ class Patrol {
       for (const ShelfItem& item : items) tell(item, stale == "it is gone" ? "gone" : "other date", stale);
       return;
     }
+    for (const ShelfFile& file : items.front().files) drop_cached(file.path);
     try {
       std::map<std::string, ShelfReading> now = read_again(items.front());
       for (const ShelfItem& item : items) judge(item, now);
