@@ -587,6 +587,20 @@ TEST_P(SameContent, ATrackMoreAShiftAndACutAreOther) {
   EXPECT_EQ(groups().size(), 0u) << "a track less";
 }
 
+TEST_P(SameContent, WhatHasOtherNamesFreesNothing) {
+  make_pool();
+  for (const char* name : {"a.iso", "b.iso"}) copy(*this / "pool/0.iso", *this / "box" / name);
+  const auto size = fs::file_size(*this / "pool/0.iso");
+  groups();
+  EXPECT_EQ(told({"duplicates"})["freed_bytes"], size);
+  fs::create_hard_link(*this / "box/b.iso", *this / "box/c.iso");
+  groups();
+  EXPECT_EQ(told({"duplicates"})["freed_bytes"], size) << "b and c are one file";
+  fs::create_directories(*this / "elsewhere");
+  fs::create_hard_link(*this / "box/b.iso", *this / "elsewhere/b.iso");
+  EXPECT_EQ(told({"duplicates"})["freed_bytes"], 0) << "its room is still taken";
+}
+
 TEST_P(SameContent, ARomWithItsHeaderIsTheOneToKeep) {
   Random random(9);
   const NesChips chips = nes(random, 32 << 10, 8 << 10);

@@ -91,6 +91,11 @@ std::optional<ShelfFile> look_at(const std::string& path) {
   throw_system_error("cannot look at a file", path, errno);
 }
 
+std::uint64_t names_of(const std::string& path) {
+  struct stat s {};
+  return ::stat(path.c_str(), &s) == 0 ? s.st_nlink : 0;
+}
+
 bool is_too_young(const ShelfFile& file, std::int64_t now_ns) {
   // The clock of file systems ticks with the kernel's; drives for cameras and consoles have whole or even seconds.
   constexpr std::int64_t kTick = 10'000'000;

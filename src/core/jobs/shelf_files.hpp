@@ -15,6 +15,9 @@ namespace opifex::jobs {
 /// As it is now; nothing if it is not there. Error (device) if nobody can say.
 std::optional<ShelfFile> look_at(const std::string& path);
 
+/// Names the file has, on the shelf or not; 0 if it is not there.
+std::uint64_t names_of(const std::string& path);
+
 /// It was changed so lately that a change now would leave no other date: what is read of it may be old already.
 bool is_too_young(const ShelfFile& file, std::int64_t now_ns);
 /// Nanoseconds since 1970 by the clock of this computer.
