@@ -424,6 +424,27 @@ TEST_P(Shelves, MissingIsAnsweredFromHashesThatStillHold) {
   EXPECT_EQ(missing().exit_code, 1);
 }
 
+TEST_P(Shelves, MissingSeesWhatAListHasInAnotherLayout) {
+  auto recipe = demo::workshop_recipes()[0];
+  recipe.stem = "moth";
+  demo::write_disc(recipe, *this / "box", demo::Files::bin_per_track);
+  copy(*this / "pool/0.iso", *this / "box/0.iso");
+  // A list of one bin with all tracks, and of a bin of whole sectors.
+  ASSERT_EQ(cli({"merge", "box/moth.cue", "--out", "merged/"}).exit_code, 0);
+  copy(*this / "pool/0.cue", *this / "merged/0.cue");
+  copy(*this / "pool/0.bin", *this / "merged/0.bin");
+  ASSERT_EQ(cli({"lists", "--make", "merged", "--out", "list.dat"}).exit_code, 0);
+  ASSERT_EQ(shelf({"add", "box"}).exit_code, 0);
+  const Outcome missing = shelf({"missing", "--against", "list.dat"});
+  EXPECT_EQ(missing.exit_code, cli({"lists", "list.dat", "--missing", "box"}).exit_code);
+  EXPECT_EQ(missing.exit_code, 0) << missing.out << missing.err;
+  EXPECT_EQ(told({"list", "--known", "yes"})["items"].size(), 2u);
+  flip_byte(*this / "box/moth (Track 3).bin", 5000);
+  age(*this / "box/moth (Track 3).bin");
+  shelf({"add"});
+  EXPECT_EQ(shelf({"missing", "--against", "list.dat"}).exit_code, 1);
+}
+
 TEST_P(Shelves, RenamingGoesWithTheShelf) {
   copy(*this / "pool/0.iso", *this / "box/a.iso");
   copy(*this / "pool/1.cue", *this / "box/1.cue");

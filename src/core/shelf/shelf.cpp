@@ -1,6 +1,7 @@
 #include "opifex/core/shelf/shelf.hpp"
 
 #include <algorithm>
+#include <set>
 
 #include <fmt/ranges.h>
 
@@ -185,6 +186,23 @@ std::optional<ShelfItem> Shelf::item(std::int64_t id) const {
   if (found.empty()) return std::nullopt;
   add_details(found);
   return std::move(found.front());
+}
+
+std::vector<std::int64_t> Shelf::ids_of_sums(const std::vector<std::uint64_t>& sizes) const {
+  std::vector<std::int64_t> ids;
+  if (sizes.empty()) return ids;
+  const std::set<std::uint64_t> wanted(sizes.begin(), sizes.end());
+  // Files without the sheet, or the tracks in a container.
+  database_->each(
+      "select c.item_id, cast(sum(c.size_bytes) as bigint) from contents c join items i on i.id = c.item_id where "
+      "i.gone_at "
+      "= 0 and i.rotten = 0 and ((c.kind = 2 and c.merged = 0) or (c.kind = 0 and c.sheet = 0)) group by c.item_id, "
+      "c.kind "
+      "having count(*) > 1",
+      {}, "nn", [&](const DbRow& row) {
+        if (wanted.contains(static_cast<std::uint64_t>(row.number(1)))) ids.push_back(row.number(0));
+      });
+  return ids;
 }
 
 std::vector<std::int64_t> Shelf::rotten_ids() const {

@@ -131,6 +131,8 @@ class Shelf {
   std::optional<ShelfItem> item(std::int64_t id) const;
   void add_details(std::vector<ShelfItem>& items) const;
   /// Items that are there, and as recorded, in which anything has one of these sizes; empty: all of them.
+  /// The same for those of which all tracks or files, one behind the other, have one of these sizes.
+  std::vector<std::int64_t> ids_of_sums(const std::vector<std::uint64_t>& sizes) const;
   std::vector<std::int64_t> rotten_ids() const;
   std::vector<std::int64_t> ids_of_sizes(const std::vector<std::uint64_t>& sizes) const;
 
