@@ -315,7 +315,7 @@ class Adder {
     item.added_at = seconds_now();
     ++added_.read;
     ++added_.verdicts[item.verdict];
-    if (item.verdict != "intact" && item.verdict != "unsupported") {
+    if (!item.is_sound()) {
       added_.not_intact.emplace_back(place_of(item),
                                      item.remark.empty() ? item.verdict : item.verdict + ": " + item.remark);
       outcome_.good = false;

@@ -44,8 +44,7 @@ Outcome show(const ShelfJob& job, const Shelf& shelf, Listener& listener) {
   for (const std::string& word : job.words) {
     ShelfItem item = item_named(shelf, job, word);
     std::string stale = stale_for(job, item);
-    const bool intact = item.verdict == "intact" || item.verdict == "unsupported";
-    outcome.good = outcome.good && stale.empty() && intact && !item.rotten;
+    outcome.good = outcome.good && stale.empty() && item.is_sound() && !item.rotten;
     listener.result(ShelfTold{shelf.name(), ShelfShown{std::move(item), std::move(stale)}});
   }
   return outcome;

@@ -224,10 +224,12 @@ std::string stem_of(const ShelfItem& item) {
   return fs::path(name).stem().string();
 }
 
-std::string first_trouble(const CheckResult& result) {
+std::string first_trouble(const CheckResult& result, Verdict verdict) {
+  // What verifies nothing has its warnings; only an error is trouble.
+  const Severity least = verdict == Verdict::unsupported ? Severity::error : Severity::warning;
   const Finding* worst = nullptr;
   for (const Finding& f : result.findings)
-    if (f.severity != Severity::note && (!worst || f.severity > worst->severity)) worst = &f;
+    if (f.severity >= least && (!worst || f.severity > worst->severity)) worst = &f;
   return worst ? worst->message : "";
 }
 
@@ -309,7 +311,7 @@ void check_into(ShelfReading& reading, const Source& source, const Image& image,
   const Identity id = identify_platform(image);
   add_identity(item, id, stem_of(item));
   item.verdict = to_string(result.verdict);
-  if (result.verdict != Verdict::intact) item.remark = first_trouble(result);
+  if (result.verdict != Verdict::intact) item.remark = first_trouble(result, result.verdict);
   const Lists none;
   KnownCollector collector(none, kHashNames);
   collector.add_image(source, image, result, &id);
@@ -408,6 +410,7 @@ ShelfReading read_for_shelf(const SurveyItem& found, JobContext& context) {
     }
     // Nothing in it verifies its bytes: they are only known from now on.
     item.verdict = to_string(found.complete ? Verdict::unsupported : Verdict::incomplete);
+    if (found.complete) item.remark.clear();  // what the survey warns of is no damage
     if (found.complete && !item.contents.empty())
       item.content_key = found.kind == SurveyKind::game_folder ? "folder:" + all.finish()
                          : item.contents.size() == 1           ? "file:" + item.contents.front().sha1

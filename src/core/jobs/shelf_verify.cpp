@@ -142,8 +142,7 @@ class Patrol {
     const bool sound = outcome == "as recorded";
     if (!sound) outcome_.good = false;
     told_.as_recorded += sound ? 1U : 0U;
-    const bool intact = item.verdict == "intact" || item.verdict == "unsupported";
-    if (sound && !intact) {
+    if (sound && !item.is_sound()) {
       ++told_.not_intact;
       outcome_.good = false;
     }

@@ -22,10 +22,11 @@ bool is_known(const ShelfItem& i) {
   return i.known == "known" || i.known == "renamed" || i.known == "extra" || i.known == "duplicate";
 }
 
-int rank_of_verdict(const std::string& verdict) {
-  constexpr std::string_view kBest[] = {"intact", "unsupported", "repairable", "damaged", "incomplete"};
-  const auto* const at = std::find(std::begin(kBest), std::end(kBest), verdict);
-  return static_cast<int>(at - std::begin(kBest));
+std::int64_t rank_of_verdict(const ShelfItem& i) {
+  if (i.verdict == "unsupported") return i.is_sound() ? 1 : 4;
+  constexpr std::string_view kBest[] = {"intact", "", "repairable", "damaged", "", "incomplete"};
+  const auto* const at = std::find(std::begin(kBest), std::end(kBest), i.verdict);
+  return at - std::begin(kBest);
 }
 
 /// Why one copy is better than another, from what counts most.
@@ -34,7 +35,7 @@ struct Reason {
   std::int64_t (*worth)(const ShelfItem& item);  // less is better
 };
 const Reason kReasons[] = {
-    {"better by its check", [](const ShelfItem& i) -> std::int64_t { return rank_of_verdict(i.verdict); }},
+    {"better by its check", [](const ShelfItem& i) -> std::int64_t { return rank_of_verdict(i); }},
     {"complete", [](const ShelfItem& i) -> std::int64_t { return i.complete ? 0 : 1; }},
     {"the whole disc", [](const ShelfItem& i) -> std::int64_t { return i.state.empty() ? 0 : 1; }},
     {"with its header",

@@ -53,7 +53,7 @@ struct ShelfItem {
   int disc = 0, discs = 0;   ///< of a set; 0: alone, or nobody knows how many
   std::string set = {};      ///< what the discs of one game have in common; empty: it stands alone
   std::string verdict = {};  ///< of the check ("intact" ...), or "unread": it could not be opened
-  std::string remark = {};   ///< the first thing that is wrong with it
+  std::string remark = {};   ///< the first thing that is wrong with it; empty: nothing is
   std::string state = {};    ///< "trimmed", "scrubbed"; empty: as the disc was
   bool complete = true;
   bool compressed = false;  ///< a container that packs, or an archive
@@ -69,6 +69,8 @@ struct ShelfItem {
   std::vector<ShelfContent> contents = {};
 
   bool is_gone() const { return gone_at != 0; }
+  /// Nothing speaks against it: intact, or of a kind that verifies nothing, and nothing wrong was seen.
+  bool is_sound() const { return verdict == "intact" || (verdict == "unsupported" && remark.empty()); }
 };
 
 /// "box.zip!disc.bin", "drive.wbfs (ABCD)": where it lies, for people.
