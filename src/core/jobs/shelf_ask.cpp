@@ -2,8 +2,6 @@
 #include <algorithm>
 #include <charconv>
 #include <fstream>
-#include <map>
-#include <set>
 
 #include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/text.hpp"
@@ -50,23 +48,10 @@ Outcome show(const ShelfJob& job, const Shelf& shelf, Listener& listener) {
   return outcome;
 }
 
-/// Names of files that would go, by device and inode.
-struct GoingFile {
-  std::string path;
-  std::uint64_t size_bytes = 0;
-  std::set<std::string> names;
-  std::set<std::int64_t> items;
-};
-using GoingFiles = std::map<std::pair<std::uint64_t, std::uint64_t>, GoingFile>;
-
-/// A file with names beyond those that would go stays, and its room with it.
-void keep_linked(ShelfCopies& group, const GoingFiles& going) {
-  for (const auto& [inode, file] : going) {
-    if (names_of(file.path) <= file.names.size()) continue;
-    group.freed_bytes -= std::min(group.freed_bytes, file.size_bytes);
-    for (const std::int64_t item : file.items)
-      if (std::find(group.bound.begin(), group.bound.end(), item) == group.bound.end()) group.bound.push_back(item);
-  }
+/// A file with names that the shelf does not know stays, and its room with it.
+void keep_linked(ShelfCopies& group, const std::string& host) {
+  for (const ShelfFreed& file : group.freed)
+    if (file.host == host && names_of(file.path) > file.names) group.freed_bytes -= file.size_bytes;
 }
 
 /// Whoever is told what to remove has to be told the truth about it as it is now.
@@ -74,24 +59,14 @@ Outcome duplicates(const ShelfJob& job, const Shelf& shelf, Listener& listener) 
   ShelfDoubled told{.groups = shelf.duplicates(), .stale = {}};
   for (ShelfCopies& group : told.groups) {
     bool all_here = true;
-    GoingFiles going;
-    for (std::size_t n = 0; n < group.copies.size(); ++n) {
-      const ShelfItem& item = group.copies[n];
+    for (const ShelfItem& item : group.copies) {
       if (item.host != job.host) continue;
       std::vector<ShelfItem> one{item};
       shelf.add_details(one);
       if (std::string why = why_stale(one.front()); !why.empty())
         told.stale.emplace(item.id, std::move(why)), all_here = false;
-      for (const ShelfFile& f : one.front().files) {
-        if (n == 0) continue;
-        GoingFile& file = going[{f.device, f.inode}];
-        file.path = f.path;
-        file.size_bytes = f.size_bytes;
-        file.names.insert(f.path);
-        file.items.insert(item.id);
-      }
     }
-    keep_linked(group, going);
+    keep_linked(group, job.host);
     if (!all_here) group.freed_bytes = 0;
     told.freed_bytes += group.freed_bytes;
   }

@@ -82,6 +82,8 @@ std::vector<ShelfCopies> copies_in(Database& database) {
 /// One file of the computers, under however many names: removing one of two hard links gives nothing back.
 struct Holding {
   std::uint64_t size_bytes = 0;
+  std::string host;
+  std::set<std::string> names;
   std::set<std::int64_t> items;
 };
 
@@ -111,6 +113,8 @@ class Holdings {
           const auto inode = static_cast<std::uint64_t>(row.number(3)),
                      device = static_cast<std::uint64_t>(row.number(4));
           Holding& h = holdings_[{row.text(0), device, inode, inode == 0 ? row.text(1) : ""}];
+          h.host = row.text(0);
+          h.names.insert(row.text(1));
           h.size_bytes = static_cast<std::uint64_t>(row.number(2));
           if (h.items.insert(row.number(5)).second) of_item_[row.number(5)].push_back(&h);
         });
@@ -153,7 +157,10 @@ std::vector<ShelfCopies> Shelf::duplicates() const {
       }
       if (bound) c.bound.push_back(id);
     }
-    for (const Holding* h : freed) c.freed_bytes += h->size_bytes;
+    for (const Holding* h : freed) {
+      c.freed_bytes += h->size_bytes;
+      c.freed.push_back({h->host, *h->names.begin(), h->size_bytes, h->names.size()});
+    }
   }
   std::stable_sort(all.begin(), all.end(),
                    [](const ShelfCopies& a, const ShelfCopies& b) { return a.freed_bytes > b.freed_bytes; });

@@ -68,6 +68,12 @@ struct ShelfSet {
   std::vector<int> missing;      ///< numbers that are not there
 };
 
+/// A file that would be gone for good.
+struct ShelfFreed {
+  std::string host, path;
+  std::uint64_t size_bytes = 0, names = 1;  ///< names of it that the shelf knows
+};
+
 /// Copies of one content.
 struct ShelfCopies {
   std::vector<ShelfItem> copies;         ///< the one to keep first
@@ -76,6 +82,7 @@ struct ShelfCopies {
   bool same_bytes = true;                ///< false: the same files, on a disc that was trimmed or laid out anew
   std::uint64_t freed_bytes = 0;         ///< if all others were removed: files that nothing else needs
   std::vector<std::int64_t> bound = {};  ///< others whose files hold something else, too: removing them frees nothing
+  std::vector<ShelfFreed> freed = {};    ///< the files that `freed_bytes` is the sum of
 };
 
 class Shelf {
