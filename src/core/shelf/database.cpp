@@ -226,7 +226,7 @@ void Database::refuse_other_file() const {
   if (!fs::is_regular_file(at_, ignored) || fs::file_size(at_, ignored) == 0) return;
   std::array<char, 16> head{};
   std::ifstream(at_, std::ios::binary).read(head.data(), head.size());
-  if (std::string_view(head.data()) == "SQLite format 3") return;
+  if (std::string_view(head.data(), head.size()).starts_with("SQLite format 3")) return;
   throw Error({.code = "not_a_shelf",
                .what = "this file is no shelf",
                .file = name_,
