@@ -226,12 +226,17 @@ TEST_P(RandomCollection, AKilledRunLosesNothingAndInventsNothing) {
             0);
   age(*this / "box/many.zip");
   int killed = 0;
-  for (int n = 0; n < (kSanitized ? 4 : 12); ++n) {
+  std::uint64_t longest = kSanitized ? 3000 : 400;  // milliseconds
+  for (int n = 0; n < (kSanitized ? 6 : 12) || (killed == 0 && n < 30); ++n) {
     const Running run(folder.path(), {"shelf", "add", "box", "--at", at});
-    std::this_thread::sleep_for(std::chrono::milliseconds(random.below(kSanitized ? 3000 : 400)));
+    std::this_thread::sleep_for(std::chrono::milliseconds(random.below(longest)));
     run.kill(SIGKILL);
-    killed += run.wait() == -SIGKILL ? 1 : 0;
-    if (n % 3 == 2) age(*this / "box/many.zip");  // read anew, and killed again
+    if (run.wait() == -SIGKILL) {
+      ++killed;
+    } else {  // it was done: read anew, and killed sooner
+      age(*this / "box/many.zip");
+      longest = longest * 2 / 3 + 1;
+    }
   }
   const Outcome added = shelf({"add", "box"});
   ASSERT_EQ(added.exit_code, 0) << added.out << added.err;
@@ -619,7 +624,9 @@ TEST_P(SameContent, WhatHasOtherNamesFreesNothing) {
   EXPECT_EQ(told({"duplicates"})["freed_bytes"], size) << "b and c are one file";
   fs::create_directories(*this / "elsewhere");
   fs::create_hard_link(*this / "box/b.iso", *this / "elsewhere/b.iso");
-  EXPECT_EQ(told({"duplicates"})["freed_bytes"], 0) << "its room is still taken";
+  const json all = told({"duplicates"});
+  const bool keeps_a = name_of(all["groups"][0]["copies"][0]) == "a.iso";
+  EXPECT_EQ(all["freed_bytes"], keeps_a ? 0 : size) << "the room of b is still taken";
 }
 
 TEST_P(SameContent, ARomWithItsHeaderIsTheOneToKeep) {
