@@ -3,7 +3,6 @@
 #include "opifex/core/dump/reader_source.hpp"
 #include "opifex/core/jobs/cartridge.hpp"
 #include "opifex/core/jobs/settings.hpp"
-#include "opifex/report/figures.hpp"
 
 #include "command.hpp"
 #include "reporter.hpp"
@@ -18,12 +17,10 @@ void run_dump(Session& session) {
   if (dump::is_reader(source)) {
     jobs::DumpCartridgeJob job = jobs::DumpCartridgeJob::of(source, session.settings());
     if (!job.against.empty()) job.cache = list_cache_folder();
-    if (!job.report.empty()) job.figures = report::cartridge_figures(job.report);
     return run_job(session, job, reporter);
   }
   jobs::DumpJob job = jobs::DumpJob::of(source, session.settings());
   if (!job.against.empty()) job.cache = list_cache_folder();
-  if (!job.report.empty()) job.figures = report::dump_figures(job.report);
   run_job(session, job, reporter);
 }
 

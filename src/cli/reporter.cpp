@@ -45,6 +45,8 @@ void Reporter::result(const jobs::Identified& found) {
   std::visit(
       Overloaded{[&](const jobs::IdentifiedImage& i) {
                    tell(report::identify_json(i.image, i.id), report::identify_text(i.image, i.id));
+                   draw([&] { return report::layout_figures(i.image, i.id); });
+                   draw([&] { return report::density_figures(i.image, session_.context()); });
                  },
                  [&](const ArchivePtr& archive) {
                    tell(report::archive_json(path, *archive), report::archive_text(path, *archive));
@@ -61,12 +63,19 @@ void Reporter::result(const jobs::Identified& found) {
 }
 
 void Reporter::result(const jobs::Checked& checked) {
-  const auto json = [&] { return report::check_json(checked.image, checked.result); };
-  if (session_.wants_json() && session_.settings().has(jobs::kAgainst)) return waiting_.push_back(json());
-  if (checked.of_batch && !session_.wants_json())
-    return session_.line(report::batch_line(step_, checked, since_.seconds()));
   const auto hint = checked.mends ? report::RepairHint::leave_out : report::RepairHint::give;
-  session_.result_of(json, [&] { return report::check_text(checked.image, checked.result, hint); });
+  const auto json = [&] { return report::check_json(checked.image, checked.result); };
+  const auto text = [&] { return report::check_text(checked.image, checked.result, hint); };
+  draw([&] { return report::check_figures(checked); });
+  const bool asks_lists = session_.settings().has(jobs::kAgainst);
+  if (asks_lists && (session_.wants_json() || session_.wants_report())) waiting_.emplace_back(json(), text());
+  if (asks_lists && session_.wants_json()) return;
+  if (checked.of_batch && !session_.wants_json()) {
+    if (!asks_lists) session_.report_of(json, text);
+    return session_.line(report::batch_line(step_, checked, since_.seconds()));
+  }
+  if (asks_lists) return session_.show(text());
+  session_.result_of(json, text);
 }
 
 void Reporter::result(const jobs::Compared& compared) {
@@ -76,16 +85,17 @@ void Reporter::result(const jobs::Compared& compared) {
 
 void Reporter::result(const jobs::Written& written) {
   const auto json = [&] { return report::written_json(written); };
-  if (!written.of_batch || session_.wants_json())
-    return session_.result_of(json, [&] { return report::written_text(written); });
+  const auto text = [&] { return report::written_text(written); };
+  note_sizes(written);
+  if (!written.of_batch || session_.wants_json()) return session_.result_of(json, text);
+  session_.report_of(json, text);
   if (!written.planned_only) session_.line(report::batch_line(step_, written));
 }
 
 void Reporter::result(const jobs::Listed& listed) {
   session_.result_of([&] { return report::files_json(listed); }, [&] { return report::files_text(listed, view_); });
-  if (listed.report.empty()) return;
-  for (const auto& figure : report::draw_icons(listed, {listed.report, listed.existing, {}}))
-    session_.message(fmt::format("drew {}\n", figure.string()));
+  draw([&] { return report::icon_figures(listed); });
+  draw([&] { return report::layout_figures(listed.image, identify_platform(listed.image)); });
 }
 
 void Reporter::result(const jobs::ExtractedFiles& files) {
@@ -106,9 +116,16 @@ void Reporter::result(const jobs::RecordTold& told) {
 
 void Reporter::result(const jobs::ShelfTold& told) {
   const auto* listed = std::get_if<jobs::ShelfListed>(&told.what);
-  if (listed && listed->as_csv)
-    return report::shelf_csv(*listed, [&](const std::string& rows) { session_.line(rows); });
-  session_.result_of([&] { return report::shelf_json(told); }, [&] { return report::shelf_text(told); });
+  const auto json = [&] { return report::shelf_json(told); };
+  const auto text = [&] { return report::shelf_text(told); };
+  std::visit(
+      [&](const auto& what) {
+        if constexpr (requires { report::shelf_figures(what); }) draw([&] { return report::shelf_figures(what); });
+      },
+      told.what);
+  if (!listed || !listed->as_csv) return session_.result_of(json, text);
+  session_.report_of(json, text);
+  report::shelf_csv(*listed, [&](const std::string& rows) { session_.line(rows); });
 }
 
 void Reporter::result(const jobs::RenamedByList& renamed) {
@@ -128,6 +145,7 @@ void Reporter::result(const jobs::Rescued& rescued) {
   report::add_rescue(json, rescued.rescue, rescued.inputs);
   const std::string text = report::written_text(rescued.written) + report::rescue_text(rescued.rescue, rescued.inputs);
   session_.result(json, text);
+  draw([&] { return report::rescue_figures(rescued); });
   if (rescued.record_text.empty()) return;
   const auto dumps = jobs::files_behind(rescued.inputs, {});
   const auto& plan = rescued.written.conversion.plan;
@@ -146,6 +164,7 @@ void Reporter::result(const jobs::Dumped& dumped) {
   const std::string text =
       report::dump_text(dumped.plan, *dumped.result) + report::answers_text(dumped.known, dumped.plan.lead.string());
   session_.result(json, text);
+  draw([&] { return report::dump_figures(dumped.plan, *dumped.result); });
   const jobs::DumpCompanions& files = dumped.companions;
   if (dumped.result->verdict != dump::DumpVerdict::intact)
     session_.message(fmt::format("the damaged sectors are listed in {}: opifex rescue uses it\n", files.map.string()));
@@ -154,10 +173,6 @@ void Reporter::result(const jobs::Dumped& dumped) {
     write_whole_file(files.record_text, printable_lines(text), dumped.existing, dumped.inputs);
     write_whole_file(files.record_json, report::dump(report::record("dump", json)), dumped.existing, dumped.inputs);
   }
-  if (files.report.empty()) return;
-  for (const auto& figure :
-       report::draw_dump(dumped.plan, *dumped.result, {files.report, dumped.existing, dumped.inputs}))
-    session_.message(fmt::format("drew {}\n", figure.string()));
 }
 
 void Reporter::result(const jobs::DumpedCartridge& dumped) {
@@ -169,10 +184,7 @@ void Reporter::result(const jobs::DumpedCartridge& dumped) {
   const std::string text = report::cartridge_dump_text(dumped.plan, *dumped.result) +
                            report::answers_text(dumped.known, dumped.plan.rom_file.string());
   session_.result(json, text);
-  if (!dumped.report.empty())
-    for (const auto& figure :
-         report::draw_cartridge(dumped.plan, *dumped.result, {dumped.report, dumped.existing, dumped.inputs}))
-      session_.message(fmt::format("drew {}\n", figure.string()));
+  draw([&] { return report::cartridge_figures(dumped.plan, *dumped.result); });
   if (dumped.record_text.empty()) return;
   const bool has_rom = dumped.plan.rom_bytes > 0;
   json["proof"] =
@@ -198,13 +210,15 @@ void Reporter::result(const jobs::Edited& edited) {
 }
 
 void Reporter::result(const jobs::KnownTold& told) {
-  if (!session_.wants_json()) return session_.result(report::Json(), report::known_text(told));
+  if (!session_.wants_json()) session_.show(report::known_text(told));
+  if (!session_.wants_json() && !session_.wants_report()) return;
   // A result for each image that was checked; files that are no images have one of their own.
   std::size_t next = 0;
   for (const jobs::KnownImage& image : told.images) {
-    report::Json json = image.checked ? std::move(waiting_.at(next++)) : report::Json{{"path", image.name}};
+    auto [json, text] = image.checked ? std::move(waiting_.at(next++))
+                                      : std::pair(report::Json{{"path", image.name}}, std::string());
     json["known"] = report::known_json(image, told);
-    session_.result(json, "");
+    session_.told_in_text(json, text);
   }
   session_.known_lists(report::lists_known_json(told));
 }
@@ -212,6 +226,7 @@ void Reporter::result(const jobs::KnownTold& told) {
 void Reporter::result(const jobs::ListTold& told) { session_.result(report::list_json(told), report::list_text(told)); }
 
 void Reporter::result(const jobs::MissingTold& told) {
+  draw([&] { return report::missing_figures(told); });
   session_.result(report::missing_json(told), report::missing_text(told));
 }
 
@@ -239,7 +254,31 @@ void Reporter::begins(const jobs::BatchStep& step) {
   session_.begins(step);
 }
 
+/// Of all conversions of a command there is one figure, drawn when the last is known; of a single one its density, too.
+void Reporter::note_sizes(const jobs::Written& written) {
+  if (!session_.wants_report() || written.planned_only) return;
+  report::SizeChange change{printable(written.source.path.filename().string()), 0, 0};
+  for (const ImageFile& file : written.source.files) change.before += file.size_bytes;
+  for (const WrittenFile& file : written.outputs) change.after += file.size_bytes;
+  sizes_.push_back(change);
+  if (!written.of_batch) draw_written(written);
+}
+
+void Reporter::draw_written(const jobs::Written& written) {
+  draw([&] { return report::size_figures(sizes_); });
+  sizes_.clear();
+  try {
+    const Image output = open_image(leading_file(written.conversion.plan, written.outputs).path, OpenOptions{});
+    draw([&] { return report::layout_figures(output, identify_platform(output)); });
+    draw([&] { return report::density_figures(output, session_.context()); });
+  } catch (const Error& e) {
+    if (e.details.fault == Fault::interrupted) throw;  // what was written may be no image that opens by itself
+  }
+}
+
 void Reporter::ended(const jobs::BatchSummary& summary) {
+  draw([&] { return report::size_figures(sizes_); });
+  sizes_.clear();
   session_.summary(report::batch_summary_json(summary));
   if (!session_.wants_json()) session_.line(report::batch_summary_text(summary));
 }

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "opifex/core/jobs/batch.hpp"
+#include "opifex/report/figures.hpp"
 #include "opifex/report/volume.hpp"
 
 #include "session.hpp"
@@ -46,11 +47,19 @@ class Reporter : public jobs::Listener {
   report::Json proof_of(const std::filesystem::path& lead, const std::vector<std::filesystem::path>& inputs,
                         const std::vector<std::filesystem::path>& outputs);
 
+  template <typename MakeFigures>
+  void draw(const MakeFigures& make) {
+    session_.figures_of(make);
+  }
+  void note_sizes(const jobs::Written& written);
+  void draw_written(const jobs::Written& written);
+
   Session& session_;
   report::FilesView view_ = report::FilesView::flat;
   jobs::BatchStep step_ = {};
   jobs::Stopwatch since_ = {};              // of the current step
-  std::vector<report::Json> waiting_ = {};  // results whose `known` comes last
+  std::vector<std::pair<report::Json, std::string>> waiting_ = {};  // results whose `known` comes last
+  std::vector<report::SizeChange> sizes_ = {};                      // of the conversions so far
 };
 
 }  // namespace opifex::cli

@@ -66,6 +66,12 @@ void require_log(const std::string& path, const InputFiles& inputs) {
   if (!head.empty() && as_text(head) != "[20") refuse("something else than a log");
 }
 
+bool has_setting(const SettingList& list, const Setting& setting) {
+  return std::find(list.begin(), list.end(), &setting) != list.end();
+}
+
+std::filesystem::path report_folder_of(const Settings& settings) { return settings.text(jobs::kReport); }
+
 std::shared_ptr<spdlog::logger> open_log(const std::string& path) {
   auto logger = std::make_shared<spdlog::logger>("opifex");
   try {
@@ -92,6 +98,10 @@ Session::Session(Line line, Console& console, std::stop_token stop)
   log_ = open_log(log);
   log_->info("command {}", line_.command);
   const bool terminal = console.terminal && !settings().flag(kQuiet);
+  if (has_setting(*line_.list, jobs::kReport) && settings().has(jobs::kReport))
+    report_ = std::make_unique<report::ReportFolder>(report::ReportRequest{
+        report_folder_of(settings()), settings().flag(jobs::kOverwrite) ? Existing::replace : Existing::keep,
+        jobs::named_inputs(words(), settings(), *line_.list), line_.command, OPIFEX_VERSION});
   if (terminal || settings().flag(kProgress)) drawing_ = std::make_unique<ProgressLine>(progress_, console.err);
 }
 
@@ -103,7 +113,7 @@ jobs::Record Session::begin_record() const {
 
 std::optional<jobs::RecordRequest> Session::record_request() const {
   const auto writes = [&](const Setting& setting) {
-    return std::find(line_.list->begin(), line_.list->end(), &setting) != line_.list->end() && settings().has(setting);
+    return has_setting(*line_.list, setting) && settings().has(setting);
   };
   const bool repairs = writes(jobs::kCheckRecord) && settings().flag(jobs::kRepair);
   if (!writes(jobs::kRecordFile) && !repairs) return std::nullopt;
@@ -125,8 +135,11 @@ void Session::begins(const jobs::BatchStep& step) {
 }
 
 void Session::result(const report::Json& json, const std::string& text) {
+  result_of([&] { return json; }, [&] { return text; });
+}
+
+void Session::show(const std::string& text) {
   pause_progress();
-  if (wants_json()) return document_.add(json);
   if (separate_) console_.out << "\n";
   separate_ = true;
   console_.out << printable_lines(text) << std::flush;
@@ -163,8 +176,21 @@ void Session::ended_by(const Error& error) {
   exit_ = exit_code(error.details.fault);
 }
 
+void Session::finish_report() {
+  if (exit_ == kUsage || exit_ == kInterrupted) return;
+  try {
+    for (const Error& error : report_->finish({exit_, errors_, summary_, lists_})) failed(error);
+    message(fmt::format("wrote the report {}\n", (report_folder_of(settings()) / "report.html").string()));
+  } catch (const Error& error) {
+    failed(error);
+  } catch (const std::exception& error) {
+    failed(Error({.fault = Fault::device, .code = "report_failed", .what = "the report cannot be written", .found = error.what()}));
+  }
+}
+
 int Session::finish() {
   pause_progress();
+  if (report_) finish_report();
   if (wants_json()) document_.finish(errors_, summary_, lists_);
   console_.out << std::flush;
   log_->info("exit {}", exit_);

@@ -11,7 +11,9 @@
 #include "opifex/core/image/settings.hpp"
 #include "opifex/core/jobs/job.hpp"
 #include "opifex/core/jobs/recorder.hpp"
+#include "opifex/report/figure.hpp"
 #include "opifex/report/json.hpp"
+#include "opifex/report/report_folder.hpp"
 
 #include "console.hpp"
 #include "progress_line.hpp"
@@ -61,9 +63,30 @@ class Session {
   /// The same for lists of any length: only the form that is wanted is made.
   template <typename MakeJson, typename MakeText>
   void result_of(const MakeJson& make_json, const MakeText& make_text) {
-    if (!wants_json()) return result(report::Json(), make_text());
+    if (report_) report_of(make_json, make_text);
+    if (!wants_json()) return show(make_text());
     pause_progress();
     document_.add(make_json());
+  }
+  /// What stdout has in another form: for the report alone, if there is one.
+  template <typename MakeJson, typename MakeText>
+  void report_of(const MakeJson& make_json, const MakeText& make_text) {
+    if (report_) report_->add(as_result(make_json()), make_text());
+  }
+  /// Text that is a result, or a part of it, whose JSON comes later.
+  void show(const std::string& text);
+  /// A result whose text was shown already.
+  void told_in_text(const report::Json& json, const std::string& text) {
+    if (report_) report_->add(as_result(json), text);
+    if (wants_json()) document_.add(json);
+  }
+  bool wants_report() const { return report_ != nullptr; }
+  /// Figures of a result, made only if there is a report with room for them.
+  template <typename MakeFigures>
+  void figures_of(const MakeFigures& make) {
+    if (!report_) return;
+    if (!report_->takes_figures()) return report_->without_figures();
+    report_->add(make());
   }
   /// Part of a result that goes on from the one before: no empty line between them.
   void line(const std::string& text);
@@ -79,13 +102,17 @@ class Session {
   void ended_by(const Error& error);
   void bad_news() { exit_ = exit_ == kDone ? kBadNews : exit_; }
   void begins(const jobs::BatchStep& step);
-  /// Prints the JSON document if asked for; the exit code of the command.
+  /// Prints the JSON document and writes the report, if asked for; the exit code of the command.
   int finish();
 
   /// Wipes the progress line until the next draw.
   void pause_progress();
 
  private:
+  static report::LongResult as_result(report::Json json) { return {std::move(json), "", {}}; }
+  static report::LongResult as_result(report::LongResult result) { return result; }
+  void finish_report();
+
   Line line_;
   Console& console_;
   Progress progress_;
@@ -97,6 +124,7 @@ class Session {
   std::int64_t began_ = seconds_now();
   std::shared_ptr<spdlog::logger> log_;
   std::unique_ptr<ProgressLine> drawing_;
+  std::unique_ptr<report::ReportFolder> report_;
 };
 
 }  // namespace opifex::cli

@@ -4,13 +4,13 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/io/byte_source.hpp"
+#include "opifex/report/figures.hpp"
 
 #include "gnuplot.hpp"
 
 namespace opifex::report {
 namespace {
 
-namespace fs = std::filesystem;
 using dump::CartridgePlan;
 using dump::CartridgeResult;
 using dump::UnstablePlaces;
@@ -20,8 +20,8 @@ struct CellColour {
   const char* name;
   unsigned rgb;
 };
-constexpr std::array kCells = {CellColour{"every byte FF or 00", 0x9AA5B1}, CellColour{"data, read alike", 0x4C9F70},
-                               CellColour{"differed between readings", 0xB3001B}};
+constexpr std::array kCells = {CellColour{"every byte FF or 00", 0xD9D9D9}, CellColour{"data, read alike", 0x1B9E77},
+                               CellColour{"differed between readings", 0x7A0014}};
 enum : std::size_t { kBlank, kData, kDiffered };
 
 /// What was read, as it lies on the drive: the ROM, or the save where that is all.
@@ -43,7 +43,7 @@ bool is_blank(ByteView bytes) {
          (bytes.front() == std::byte{0xFF} || bytes.front() == std::byte{0});
 }
 
-fs::path draw_map(const WhatWasRead& read, const FigureRequest& request) {
+Figure map_of(const WhatWasRead& read) {
   constexpr std::uint64_t kColumns = 64, kMostRows = 32;
   const std::uint64_t size = read.bytes->size();
   std::uint64_t each = UnstablePlaces::kCellBytes;
@@ -63,7 +63,7 @@ fs::path draw_map(const WhatWasRead& read, const FigureRequest& request) {
     used[s] = true;
     data += fmt::format("{} {} {} {:#x}\n", c % kColumns, c / kColumns, kCells[s].rgb, c * each);
   }
-  std::string body = fmt::format("set title {} font \",14\"\n", quoted(read.name + ", " + human_size(size)));
+  std::string body;
   body += fmt::format("set xrange [-0.6:{}]\nset yrange [{}:-0.6]\n", static_cast<double>(kColumns) - 0.4,
                       static_cast<double>(rows) - 0.4);
   body += "unset xtics\nset border 0\nset lmargin 12\nset bmargin 6\n";
@@ -75,13 +75,16 @@ fs::path draw_map(const WhatWasRead& read, const FigureRequest& request) {
   for (std::uint64_t r = 0; r < rows; r += step)
     body += fmt::format("{}\"{:06X}\" {}", r > 0 ? ", " : "", r * kColumns * each, r);
   body +=
-      ")\nplot \"read-map.dat\" using 1:2:(0.46):(0.46):3 with boxxyerror fillstyle solid noborder lc rgb variable "
+      ")\nplot data using 1:2:(0.46):(0.46):3 with boxxyerror fillstyle solid noborder lc rgb variable "
       "notitle";
   for (std::size_t s = 0; s < kCells.size(); ++s)
     if (used[s])
       body +=
           fmt::format(", NaN with points pt 5 ps 1.6 lc rgb \"#{:06X}\" title \"{}\"", kCells[s].rgb, kCells[s].name);
-  return draw(request, "read-map", data, body, 1280, 760);
+  const std::string title = read.name + ", " + human_size(size);
+  return {"read-map", title, fmt::format("{}: {} of its cells differed between readings.", title,
+                                         grouped(read.unstable.cells.size())),
+          data, body, 1280, 760};
 }
 
 /// In how many of a hundred words each data line is 1: one at 0 or 100 never changed.
@@ -103,7 +106,7 @@ std::vector<double> shares_of_ones(const ByteSource& bytes, rom::BusOrder bus) {
   return shares;
 }
 
-fs::path draw_lines(const WhatWasRead& read, rom::BusOrder bus, const FigureRequest& request) {
+Figure lines_of(const WhatWasRead& read, rom::BusOrder bus) {
   const std::vector<double> shares = shares_of_ones(*read.bytes, bus);
   std::string data = "# line percent_of_ones bytes_that_differed\n";
   std::uint64_t most = 0;
@@ -111,8 +114,7 @@ fs::path draw_lines(const WhatWasRead& read, rom::BusOrder bus, const FigureRequ
     data += fmt::format("{} {:.2f} {}\n", line, shares[line], read.unstable.by_line[line]);
     most = std::max(most, read.unstable.by_line[line]);
   }
-  std::string body = fmt::format("set title {} font \",14\"\n", quoted("Data lines of the " + read.name));
-  body += fmt::format("set xrange [-0.7:{}]\nset yrange [0:100]\nset y2range [0:{}]\n",
+  std::string body = fmt::format("set xrange [-0.7:{}]\nset yrange [0:100]\nset y2range [0:{}]\n",
                       static_cast<double>(shares.size()) - 0.3, std::max<std::uint64_t>(10, most + most / 8));
   body += "set ylabel \"1 in so many words of a hundred\"\nset y2label \"bytes that differed between readings\"\n";
   body += "set ytics nomirror\nset y2tics\nset grid ytics lc rgb \"#d0d0d0\"\nset style fill solid\n";
@@ -123,25 +125,18 @@ fs::path draw_lines(const WhatWasRead& read, rom::BusOrder bus, const FigureRequ
   for (std::size_t line = 0; line < shares.size(); ++line)
     body += fmt::format("{}\"D{}\" {}", line > 0 ? ", " : "", line, line);
   body +=
-      ")\nplot \"data-lines.dat\" using ($1-0.2):2:(0.36) with boxes lc rgb \"#3F7CAC\" title \"share of ones\", "
-      "\"data-lines.dat\" using ($1+0.2):3:(0.36) axes x1y2 with boxes lc rgb \"#B3001B\" title \"differed\"";
-  return draw(request, "data-lines", data, body, 1280, 480);
+      ")\nplot data using ($1-0.2):2:(0.36) with boxes lc rgb \"#6BB8F0\" title \"share of ones\", "
+      "data using ($1+0.2):3:(0.36) axes x1y2 with boxes lc rgb \"#7A0014\" title \"differed\"";
+  const std::string title = "Data lines of the " + read.name;
+  return {"data-lines", title, title + ": how often each is 1, and how often it differed.", data, body};
 }
 
 }  // namespace
 
-std::vector<fs::path> cartridge_figures(const fs::path& folder) {
-  std::vector<fs::path> files;
-  for (const char* name : {"read-map", "data-lines"})
-    for (fs::path& file : files_of(folder, name)) files.push_back(std::move(file));
-  return files;
-}
-
-std::vector<fs::path> draw_cartridge(const CartridgePlan& plan, const CartridgeResult& result,
-                                     const FigureRequest& request) {
+Figures cartridge_figures(const CartridgePlan& plan, const CartridgeResult& result) {
   const WhatWasRead read = what_was_read(plan, result);
   const rom::BusOrder bus = plan.rom_bytes == 0 ? rom::BusOrder::bytes : plan.machine->bus;
-  return {draw_map(read, request), draw_lines(read, bus, request)};
+  return {map_of(read), lines_of(read, bus)};
 }
 
 }  // namespace opifex::report

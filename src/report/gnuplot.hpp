@@ -1,23 +1,28 @@
-// A figure by gnuplot: as PNG and SVG, with its data and its script beside it.
+// Figures by gnuplot: each as PNG and SVG, with its data and its script beside it.
 #pragma once
 
 #include <filesystem>
 #include <string>
 #include <vector>
 
-#include "opifex/report/figures.hpp"
+#include "opifex/report/figure.hpp"
 
 namespace opifex::report {
 
 /// In single quotes gnuplot runs no commands and knows no escapes but a doubled quote.
-std::string quoted(const std::string& text);
+std::string in_quotes(const std::string& text);
 
-/// The four files of a figure.
-std::vector<std::filesystem::path> files_of(const std::filesystem::path& folder, const std::string& name);
+/// A text in a line of data: in double quotes, which it does not have itself.
+std::string field(std::string_view text);
 
-/// Writes data and script, and draws; all four files get their names together. `body` plots from the data file. The
-/// PNG.
-std::filesystem::path draw(const FigureRequest& request, const std::string& name, const std::string& data,
-                           const std::string& body, int width, int height);
+/// "set title ..." as every figure has it.
+std::string title_line(const std::string& title);
+
+/// The names of a figure's four files.
+std::vector<std::string> files_of(const Figure& figure);
+
+/// Writes the files of all into a folder that is there and holds none of them. Error (device, "no_figure") if gnuplot
+/// cannot draw one; the others are drawn first.
+void draw(const std::filesystem::path& folder, const Figures& figures);
 
 }  // namespace opifex::report

@@ -3,6 +3,7 @@
 
 #include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/report/figures.hpp"
 
 #include "gnuplot.hpp"
 
@@ -47,11 +48,16 @@ std::string label_lines(const std::string& text) {
   return text.size() <= kMost ? text : shortened(text, kMost - 3, kMost - 3) + "...";
 }
 
+std::string title_of(const ShownSave& save) {
+  const EntryFacts& f = *save.entry->facts;
+  return f.plain_title.empty() ? save.entry->path : f.plain_title;
+}
+
 void add_labels(const ShownSave& save, std::string& body) {
   const EntryFacts& f = *save.entry->facts;
-  const std::string title = f.plain_title.empty() ? save.entry->path : f.plain_title;
+  const std::string title = title_of(save);
   const auto label = [&](const std::string& text, double down, const char* font) {
-    body += fmt::format("set label {} at {},{} left noenhanced font \",{}\"\n", quoted(label_lines(text)), save.x(),
+    body += fmt::format("set label {} at {},{} left noenhanced font \",{}\"\n", in_quotes(label_lines(text)), save.x(),
                         save.y() + kEdge + down, font);
   };
   label(title, 2.2, "12");
@@ -61,16 +67,11 @@ void add_labels(const ShownSave& save, std::string& body) {
 
 }  // namespace
 
-std::vector<std::filesystem::path> draw_icons(const jobs::Listed& listed, const FigureRequest& request) {
+Figures icon_figures(const jobs::Listed& listed) {
   const std::vector<ShownSave> saves = saves_of(listed);
-  if (saves.empty())
-    throw Error({.code = "no_icons",
-                 .what = "there are no saves with icons in this image: nothing is drawn",
-                 .file = listed.image.path.string()});
+  if (saves.empty()) return {};
   std::string data = "# x y colour\n";
-  std::string body =
-      fmt::format("set title {} noenhanced font \",14\"\n",
-                  quoted(printable(listed.image.path.filename().string()) + ", " + plural(saves.size(), "save")));
+  std::string body, titles;
   for (const ShownSave& save : saves) {
     for (std::size_t frame = 0; frame < save.entry->facts->icons.size(); ++frame) {
       const double x = save.x() + static_cast<double>(frame * (kEdge + kGap));
@@ -79,13 +80,16 @@ std::vector<std::filesystem::path> draw_icons(const jobs::Listed& listed, const 
     }
     add_pixels(save, data);
     add_labels(save, body);
+    titles += (titles.empty() ? "" : "; ") + title_of(save);
   }
   const auto rows = static_cast<double>((saves.size() + kAcross - 1) / kAcross);
   const auto columns = static_cast<double>(std::min<std::size_t>(saves.size(), kAcross));
   body += fmt::format("set xrange [-3:{}]\nset yrange [{}:-3]\n", columns * kCellWidth, rows * kCellHeight);
   body += "unset xtics\nunset ytics\nset border 0\nunset key\nset size ratio -1\n";
-  body += "plot \"icons.dat\" using 1:2:(0.54):(0.54):3 with boxxyerror fillstyle solid noborder lc rgb variable\n";
-  return {draw(request, "icons", data, body, 1280, std::max(320, static_cast<int>(rows * kCellHeight * 5.4) + 60))};
+  body += "plot data using 1:2:(0.54):(0.54):3 with boxxyerror fillstyle solid noborder lc rgb variable\n";
+  const std::string title = listed.image.path.filename().string() + ", " + plural(saves.size(), "save");
+  const int height = std::max(320, static_cast<int>(rows * kCellHeight * 5.4) + 60);
+  return {{"icons", title, fmt::format("{}: {}.", printable(title), printable(titles)), data, body, 1280, height}};
 }
 
 }  // namespace opifex::report

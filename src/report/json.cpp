@@ -326,12 +326,14 @@ void DocumentPrinter::add(const LongResult& result) {
   out_ << "\n" << std::string(kResultDepth, ' ') << "}";
 }
 
-void DocumentPrinter::finish(const Json& errors, const Json& summary, const Json& lists) {
+void DocumentPrinter::finish(const Json& errors, const Json& summary, const Json& lists, const Json& report) {
   if (results_ == 0) begin();
   out_ << (results_ == 0 ? "]" : "\n  ]");
   if (!summary.is_null()) out_ << ",\n  \"summary\": " << indented(summary, 2);
   if (!lists.is_null()) out_ << ",\n  \"lists\": " << indented(lists, 2);
-  out_ << ",\n  \"errors\": " << indented(errors, 2) << "\n}\n";
+  out_ << ",\n  \"errors\": " << indented(errors, 2);
+  if (!report.is_null()) out_ << ",\n  \"report\": " << indented(report, 2);
+  out_ << "\n}\n";
 }
 
 std::string dump(const Json& document) {

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <bit>
+#include <map>
+#include <tuple>
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/core/volumes/volume.hpp"
@@ -25,7 +27,12 @@ FileMap::FileMap(const Image& image) {
         const std::int64_t first = static_cast<std::int64_t>(x.sector) + v.shift;
         spans_.push_back({first, first + static_cast<std::int64_t>(x.sectors()), e.path});
       }
-  std::stable_sort(spans_.begin(), spans_.end(), [](const Span& a, const Span& b) { return a.first < b.first; });
+  const auto all_of = [](const Span& s) { return std::tie(s.first, s.end, s.path); };
+  std::sort(spans_.begin(), spans_.end(), [&](const Span& a, const Span& b) { return all_of(a) < all_of(b); });
+  // Two file systems of one disc name the same file.
+  spans_.erase(std::unique(spans_.begin(), spans_.end(),
+                           [&](const Span& a, const Span& b) { return all_of(a) == all_of(b); }),
+               spans_.end());
   width_ = std::bit_ceil(std::max<std::size_t>(1, spans_.size()));
   latest_.assign(2 * width_, INT64_MIN);
   for (std::size_t i = 0; i < spans_.size(); ++i) latest_[width_ + i] = spans_[i].end;
@@ -33,24 +40,49 @@ FileMap::FileMap(const Image& image) {
 }
 
 void FileMap::collect(std::size_t node, std::size_t first, std::size_t width, std::size_t before, std::int64_t begin,
-                      std::vector<std::string>& paths) const {
+                      const std::function<void(const Span&)>& take) const {
   if (first >= before || latest_[node] <= begin) return;
-  if (width == 1) {
-    paths.push_back(spans_[first].path);
-    return;
-  }
-  collect(2 * node, first, width / 2, before, begin, paths);
-  collect(2 * node + 1, first + width / 2, width / 2, before, begin, paths);
+  if (width == 1) return take(spans_[first]);
+  collect(2 * node, first, width / 2, before, begin, take);
+  collect(2 * node + 1, first + width / 2, width / 2, before, begin, take);
+}
+
+void FileMap::each_hit(std::int64_t first, std::int64_t end, const std::function<void(const Span&)>& take) const {
+  const auto behind =
+      std::lower_bound(spans_.begin(), spans_.end(), end, [](const Span& s, std::int64_t e) { return s.first < e; });
+  collect(1, 0, width_, static_cast<std::size_t>(behind - spans_.begin()), first, take);
 }
 
 std::vector<std::string> FileMap::hit_by(cd::Lba first, std::uint64_t count) const {
-  const std::int64_t end = first + static_cast<std::int64_t>(count);
-  const auto behind =
-      std::lower_bound(spans_.begin(), spans_.end(), end, [](const Span& s, std::int64_t e) { return s.first < e; });
   std::vector<std::string> paths;
-  collect(1, 0, width_, static_cast<std::size_t>(behind - spans_.begin()), first, paths);
+  each_hit(first, first + static_cast<std::int64_t>(count), [&](const Span& span) { paths.push_back(span.path); });
   paths.erase(std::unique(paths.begin(), paths.end()), paths.end());
   return paths;
+}
+
+std::vector<FileHit> FileMap::suffered(std::span<const DiscRange> damage) const {
+  std::vector<FileHit> hits;
+  std::map<std::string_view, std::size_t> known;  // by path, in `hits`
+  for (const DiscRange& range : damage)
+    each_hit(range.first, range.end, [&](const Span& span) {
+      const auto [at, fresh] = known.try_emplace(span.path, hits.size());
+      const std::int64_t first = std::max(range.first, span.first);
+      if (fresh) hits.push_back({span.path, 0, 0, first});
+      hits[at->second].hit += static_cast<std::uint64_t>(std::min(range.end, span.end) - first);
+    });
+  for (const Span& span : spans_)
+    if (const auto at = known.find(span.path); at != known.end())
+      hits[at->second].sectors += static_cast<std::uint64_t>(span.end - span.first);
+  return hits;
+}
+
+std::vector<DiscRange> FileMap::used() const {
+  std::vector<DiscRange> ranges;
+  for (const Span& span : spans_) {
+    if (ranges.empty() || span.first > ranges.back().end) ranges.push_back({span.first, span.end});
+    ranges.back().end = std::max(ranges.back().end, span.end);
+  }
+  return ranges;
 }
 
 std::string files_text(const std::vector<std::string>& paths) {

@@ -441,11 +441,12 @@ void Dump::find_files_hit(const Image& image, const SectorMap& map, DumpResult& 
   try {
     const FileMap files(image);
     result.files_known = files.complete();
-    std::set<std::string> hit;
+    std::vector<DiscRange> lost;
     for (const StateRange& r : map.ranges())
-      if (is_lost(r.state))
-        for (std::string& name : files.hit_by(r.first, static_cast<std::uint64_t>(r.end - r.first)))
-          hit.insert(std::move(name));
+      if (is_lost(r.state)) lost.push_back({r.first, r.end});
+    result.suffered = files.suffered(lost);
+    std::set<std::string> hit;
+    for (const FileHit& file : result.suffered) hit.insert(file.path);
     result.hit_files = {hit.begin(), hit.end()};
   } catch (const Error& e) {
     if (e.details.fault != Fault::refused) throw;

@@ -88,7 +88,6 @@ DumpCartridgeJob DumpCartridgeJob::of(const std::string& source, const Settings&
   if (const auto time = settings.milliseconds(kSaveEvery)) request.save_every_ms = *time;
   job.against = settings.all(kAgainst);
   job.plan_only = settings.flag(kPlan);
-  job.report = settings.text(kReport);
   job.record = settings.flag(kRecord);
   return job;
 }
@@ -138,10 +137,7 @@ Outcome run(const DumpCartridgeJob& job, Listener& listener, JobContext& context
     return {};
   }
   dump.check_plan();
-  told.report = job.report;
-  std::vector<fs::path> further = job.figures;
-  if (job.record) further.insert(further.end(), {told.record_text, told.record_json});
-  refuse_existing(further, inputs, told.existing);
+  if (job.record) refuse_existing({told.record_text, told.record_json}, inputs, told.existing);
   told.begins = true;
   listener.result(told);
   keep_save(dump.plan());

@@ -39,7 +39,6 @@ DumpJob DumpJob::of(const std::string& source, const Settings& settings) {
   job.against = settings.all(kAgainst);
   job.plan_only = settings.flag(kPlan);
   job.record = settings.flag(kRecord);
-  job.report = settings.text(kReport);
   job.one_after_another = settings.flag(kNext);
   job.discs = static_cast<unsigned>(settings.number(kDiscs).value_or(0));
   return job;
@@ -49,7 +48,7 @@ namespace {
 
 DumpCompanions companions_of(const DumpJob& job, const dump::DumpPlan& plan) {
   const std::string base = fs::path(plan.lead).replace_extension().string();
-  DumpCompanions files{plan.map, {}, {}, job.report};
+  DumpCompanions files{plan.map, {}, {}};
   if (job.record) {
     files.record_text = base + ".dump.txt";
     files.record_json = base + ".dump.json";
@@ -61,7 +60,6 @@ DumpCompanions companions_of(const DumpJob& job, const dump::DumpPlan& plan) {
 void refuse_companions(const DumpJob& job, const DumpCompanions& files, const InputFiles& inputs) {
   std::vector<fs::path> targets = {files.map};
   if (!files.record_text.empty()) targets.insert(targets.end(), {files.record_text, files.record_json});
-  targets.insert(targets.end(), job.figures.begin(), job.figures.end());
   refuse_existing(targets, inputs, job.request.existing);
 }
 

@@ -236,8 +236,6 @@ FilesJob FilesJob::of(const std::vector<std::string>& words, const Settings& set
   job.reading = ReadRules::of(settings);
   job.reading.opening.allow_missing = true;
   job.games = settings.text(kGames);
-  job.report = settings.text(kReport);
-  job.existing = settings.flag(kOverwrite) ? Existing::replace : Existing::keep;
   Words split = split_words(words, job.reading);
   if (split.paths.size() > 1)
     throw Error({.fault = Fault::usage,
@@ -275,7 +273,7 @@ Outcome run(const FilesJob& job, Listener& listener, JobContext& context) {
       refuse_path();
     }
     any = true;
-    listener.result(Listed{contents.image, contents.volumes, job.path, games, job.report, job.existing});
+    listener.result(Listed{contents.image, contents.volumes, job.path, games});
     if (any_damage(contents.volumes)) many.outcome.good = false;
   });
   if (!job.path.empty() && !any && many.outcome.failures.empty()) refuse_path();

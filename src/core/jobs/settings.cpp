@@ -309,7 +309,8 @@ extern const Setting kSubchannel{.name = "subchannel",
                                  .help = "keep the subchannel of every sector, in a .sub file",
                                  .details = "96 bytes a sector, packed P to W."};
 extern const Setting kReport{
-    .name = "report", .type = writes, .help = "draw what there is to see into DIR", .value = "DIR"};
+    .name = "report", .type = writes, .help = "a page with tables and figures, and its data, into DIR", .value = "DIR",
+    .details = "DIR is new or empty, or has an older report, which <overwrite> replaces."};
 extern const Setting kRestart{.name = "restart", .help = "throw an unfinished dump away and begin anew"};
 extern const Setting kNext{.name = "next", .help = "go on with the next disc until stopped; names come from the discs"};
 extern const Setting kDiscs{
@@ -515,40 +516,42 @@ const SettingList& write_settings() {
 }
 
 const SettingList& identify_settings() {
-  static const SettingList list = joined({{&kTitles, &kFileSystem}, read_settings()});
+  static const SettingList list = joined({{&kTitles, &kReport, &kOverwrite, &kFileSystem}, read_settings()});
   return list;
 }
 
 const SettingList& check_settings() {
   static const SettingList list = joined(
-      {{&kAgainst, &kHashes, &kSameAs, &kCheckRecord, &kRepair, &kOut, &kOverwrite, &kFileSystem}, read_settings()});
+      {{&kAgainst, &kHashes, &kSameAs, &kCheckRecord, &kRepair, &kOut, &kReport, &kOverwrite, &kFileSystem},
+       read_settings()});
   return list;
 }
 
 const SettingList& lists_settings() {
   static const SettingList list = joined(
-      {{&kSets, &kMissing, &kMake, &kOut, &kTitle, &kRecordFile, &kPlan, &kOverwrite, &kFileSystem}, read_settings()});
+      {{&kSets, &kMissing, &kMake, &kOut, &kTitle, &kRecordFile, &kReport, &kPlan, &kOverwrite, &kFileSystem},
+       read_settings()});
   return list;
 }
 
 const SettingList& convert_settings() {
   static const SettingList list = joined({{&kToOrFolder},
                                           format_settings(),
-                                          {&kScrub, &kKeep, &kLimit, &kTitles, &kSkipExisting, &kRecordFile},
+                                          {&kScrub, &kKeep, &kLimit, &kTitles, &kSkipExisting, &kRecordFile, &kReport},
                                           write_settings(),
                                           read_settings()});
   return list;
 }
 
 const SettingList& merge_settings() {
-  static const SettingList list = joined({{&kSkipExisting, &kRecordFile}, write_settings(), read_settings()});
+  static const SettingList list = joined({{&kSkipExisting, &kRecordFile, &kReport}, write_settings(), read_settings()});
   return list;
 }
 
 const SettingList& split_settings() {
   static const SettingList list = joined({{&kBy},
                                           settings_of(sheet_format(Stored::tracks)),
-                                          {&kLimitSplit, &kSkipExisting, &kRecordFile},
+                                          {&kLimitSplit, &kSkipExisting, &kRecordFile, &kReport},
                                           write_settings(),
                                           read_settings()});
   return list;
@@ -561,7 +564,7 @@ const SettingList& files_settings() {
 
 const SettingList& extract_settings() {
   static const SettingList list = joined(
-      {{&kInto, &kReadBack, &kForm2, &kSavesAs, &kDamaged, &kRecordFile, &kStrict, &kPlan, &kOverwrite, &kFileSystem},
+      {{&kInto, &kReadBack, &kForm2, &kSavesAs, &kDamaged, &kRecordFile, &kReport, &kStrict, &kPlan, &kOverwrite, &kFileSystem},
        read_settings()});
   return list;
 }
@@ -582,7 +585,7 @@ const SettingList& rename_settings() {
 }
 
 const SettingList& rescue_settings() {
-  static const SettingList list = joined({{&kTo, &kRecord}, write_settings(), read_settings()});
+  static const SettingList list = joined({{&kTo, &kRecord, &kReport}, write_settings(), read_settings()});
   return list;
 }
 
@@ -604,7 +607,7 @@ const SettingList& shelf_settings() {
                &kNameLimit,      &kShelfPlatform, &kShelfFormat,     &kShelfVerdict, &kShelfRegion, &kShelfKnown,
                &kIncompleteSets, &kNotCompressed, &kNotCheckedSince, &kGone,         &kMovedOnly,   &kBelow,
                &kColumns,        &kSort,          &kMostItems,       &kCsv,          &kAgain,       &kFor,
-               &kMostBytes,      &kOut,           &kOverwrite,       &kPlan,         &kFileSystem},
+               &kMostBytes,      &kOut,           &kReport,          &kOverwrite,    &kPlan,          &kFileSystem},
               read_settings()});
   return list;
 }

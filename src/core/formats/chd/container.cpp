@@ -16,6 +16,13 @@ namespace {
 
 std::string sha1_text(const std::optional<Sha1>& sha1) { return sha1 ? hex(*sha1) : ""; }
 
+void add_share(std::vector<ContainerShare>& shares, const std::string& codec, std::uint64_t hunks, const Hunk& kind) {
+  auto at = std::find_if(shares.begin(), shares.end(), [&](const ContainerShare& s) { return s.codec == codec; });
+  if (at == shares.end()) at = shares.insert(at, {codec, 0, 0});
+  at->hunks += hunks;
+  at->bytes += kind.kind <= HunkKind::stored ? hunks * kind.length : 0;
+}
+
 class ChdContainer final : public Container {
  public:
   ChdContainer(std::shared_ptr<const Chd> file, Contents contents, CdImagePtr cd)
@@ -63,6 +70,25 @@ class ChdContainer final : public Container {
       share.bytes += h.kind <= HunkKind::stored ? std::uint64_t{count} * h.length : 0;
     });
     return shares;
+  }
+
+  std::vector<ContainerStretch> along(std::size_t most) const override {
+    const std::uint64_t bytes = chd_->header().hunk_bytes, whole = chd_->header().logical_bytes;
+    const std::uint64_t hunks = ceil_div(whole, bytes);
+    if (hunks == 0 || most == 0) return {};
+    const std::uint64_t each = ceil_div(hunks, most);
+    std::vector<ContainerStretch> stretches(ceil_div(hunks, each));
+    for (std::size_t i = 0; i < stretches.size(); ++i)
+      stretches[i] = {i * each * bytes, std::min(whole, (i + 1) * each * bytes), {}};
+    chd_->hunks().each_run([&](std::uint32_t first, std::uint32_t count, const Hunk& h, std::uint32_t) {
+      const std::string name = chd_->kind_name(h);
+      for (std::uint64_t at = first, end = std::uint64_t{first} + count; at < end;) {
+        const std::uint64_t stop = std::min(end, (at / each + 1) * each);
+        add_share(stretches[at / each].shares, name, stop - at, h);
+        at = stop;
+      }
+    });
+    return stretches;
   }
 
   std::vector<ContainerTag> tags() const override {

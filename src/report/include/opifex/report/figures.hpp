@@ -1,38 +1,57 @@
-/// Pictures of a job, drawn by gnuplot: each as PNG and SVG, with its data and its script beside it.
+/// What there is to see of a job. Nothing is drawn here: ReportFolder does.
 #pragma once
 
-#include <filesystem>
-#include <vector>
-
+#include "opifex/core/check/density.hpp"
+#include "opifex/core/check/file_map.hpp"
 #include "opifex/core/dump/cartridge.hpp"
 #include "opifex/core/dump/dump.hpp"
+#include "opifex/core/jobs/check.hpp"
 #include "opifex/core/jobs/files.hpp"
+#include "opifex/core/jobs/lists.hpp"
+#include "opifex/core/jobs/rescue.hpp"
+#include "opifex/core/jobs/shelf.hpp"
+#include "opifex/core/jobs/writing.hpp"
+#include "opifex/report/figure.hpp"
 
 namespace opifex::report {
 
-struct FigureRequest {
-  std::filesystem::path folder;  ///< made if it is not there
-  Existing existing = Existing::keep;
-  InputFiles inputs = {};  ///< never written
+/// The disc as a bar: sessions, tracks with their gaps, areas of files, partitions. Nothing for what is no disc.
+Figures layout_figures(const Image& image, const Identity& id);
+/// How dense the data is from beginning to end; of a container stored in hunks instead: by which codec each stretch is
+/// stored, how small it became, and each codec's share.
+Figures density_figures(const Image& image, JobContext& context);
+
+/// The layout with its damage, the states of all sectors, and what each file suffered; the latter two only if there is
+/// any damage.
+Figures check_figures(const jobs::Checked& checked);
+
+/// The layout, the state of every sector, reading speed over the disc, how often damaged sectors were read, and what
+/// each file suffered.
+Figures dump_figures(const dump::DumpPlan& plan, const dump::DumpResult& result);
+
+/// Where the readings of a ROM (of a save, if that is all) differed, and what its data lines carried. Reads the output.
+Figures cartridge_figures(const dump::CartridgePlan& plan, const dump::CartridgeResult& result);
+
+/// Where each sector of the result came from, and what its files suffer from those that are lost.
+Figures rescue_figures(const jobs::Rescued& rescued);
+
+/// Sizes before and after, one pair of bars for each conversion.
+struct SizeChange {
+  std::string name;
+  std::uint64_t before = 0, after = 0;
 };
+Figures size_figures(const std::vector<SizeChange>& changes);
 
-/// The files draw_dump() is going to make, for refusing early.
-std::vector<std::filesystem::path> dump_figures(const std::filesystem::path& folder);
+/// The icons of all saves of a memory card, as large squares with their titles. Nothing if there are none.
+Figures icon_figures(const jobs::Listed& listed);
 
-/// The state of every sector over the disc, with tracks and layers marked; reading speed over the disc; how often
-/// damaged sectors were read. Returns the PNG files. Error: exists; (device, "no_figure") if gnuplot cannot draw.
-std::vector<std::filesystem::path> draw_dump(const dump::DumpPlan& plan, const dump::DumpResult& result,
-                                             const FigureRequest& request);
+/// What the whole shelf is made of, what compression saves, how old the checks are, how whole its sets are.
+Figures shelf_figures(const jobs::ShelfSummary& summary);
+/// The same of items that were chosen.
+Figures shelf_figures(const jobs::ShelfListed& listed);
+Figures shelf_figures(const jobs::ShelfSetsTold& sets);
 
-/// The files draw_cartridge() is going to make.
-std::vector<std::filesystem::path> cartridge_figures(const std::filesystem::path& folder);
-
-/// Where the readings of a ROM (of a save, if that is all) differed, and what its data lines carried. Errors as above.
-std::vector<std::filesystem::path> draw_cartridge(const dump::CartridgePlan& plan, const dump::CartridgeResult& result,
-                                                  const FigureRequest& request);
-
-/// The icons of all saves of a memory card, as large squares with their titles. Errors as above; "no_icons" (refused)
-/// if there is none.
-std::vector<std::filesystem::path> draw_icons(const jobs::Listed& listed, const FigureRequest& request);
+/// How much of a list is there.
+Figures missing_figures(const jobs::MissingTold& told);
 
 }  // namespace opifex::report

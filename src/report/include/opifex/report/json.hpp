@@ -44,8 +44,9 @@ class DocumentPrinter {
   void add(const LongResult& result);
   void add(const Json& result) { add(LongResult{result, "", {}}); }
   /// Exactly once, as the last. `summary`: of a job over many inputs; null: there is none. `lists`: what known
-  /// lists know of all of them; null: nobody asked.
-  void finish(const Json& errors, const Json& summary = nullptr, const Json& lists = nullptr);
+  /// lists know of all of them; null: nobody asked. `report`: of the file in a report's folder.
+  void finish(const Json& errors, const Json& summary = nullptr, const Json& lists = nullptr,
+              const Json& report = nullptr);
 
  private:
   void begin();

@@ -1,9 +1,25 @@
 /// Which files of a disc lie in which sectors.
 #pragma once
 
+#include <functional>
+#include <span>
+
 #include "opifex/core/image/image.hpp"
 
 namespace opifex {
+
+/// Sectors [first, end).
+struct DiscRange {
+  std::int64_t first = 0, end = 0;
+  friend bool operator==(const DiscRange&, const DiscRange&) = default;
+};
+
+/// What damage did to one file or folder.
+struct FileHit {
+  std::string path;
+  std::uint64_t sectors = 0, hit = 0;  ///< of it
+  std::int64_t first = 0;              ///< its first sector that is hit
+};
 
 class FileMap {
  public:
@@ -11,6 +27,11 @@ class FileMap {
   explicit FileMap(const Image& image);
   /// Paths of the files and folders that touch sectors [first, first + count), in the order they lie.
   std::vector<std::string> hit_by(cd::Lba first, std::uint64_t count) const;
+  /// What these ranges, in order and apart from each other, take from each file; in the order in which the files are
+  /// hit first. Sectors that several files share count for each of them.
+  std::vector<FileHit> suffered(std::span<const DiscRange> damage) const;
+  /// The sectors that hold any file, joined.
+  std::vector<DiscRange> used() const;
   /// The directories were there and without fault: what they do not name is no file.
   bool complete() const { return complete_; }
 
@@ -20,7 +41,8 @@ class FileMap {
     std::string path;
   };
   void collect(std::size_t node, std::size_t first, std::size_t width, std::size_t before, std::int64_t begin,
-               std::vector<std::string>& paths) const;
+               const std::function<void(const Span&)>& take) const;
+  void each_hit(std::int64_t first, std::int64_t end, const std::function<void(const Span&)>& take) const;
 
   bool complete_ = false;
   std::vector<Span> spans_;  // by first sector

@@ -7,6 +7,7 @@
 #include <set>
 
 #include "opifex/core/base/hash.hpp"
+#include "opifex/core/check/file_map.hpp"
 #include "opifex/core/check/prove.hpp"
 #include "opifex/core/convert/plan.hpp"
 #include "opifex/core/dump/disc_layout.hpp"
@@ -80,6 +81,7 @@ struct DumpResult {
   std::vector<Warning> warnings;
   Proof proof;
   std::vector<std::string> hit_files = {};  ///< files of the disc's file systems with sectors that are lost
+  std::vector<FileHit> suffered = {};       ///< the same, by file
   bool files_known = false;                 ///< its directories could be read whole: no other file is hit
   std::uint64_t unreachable_samples = 0;
   std::uint64_t subchannel_missing = 0;  ///< sectors whose subchannel was asked for and never came

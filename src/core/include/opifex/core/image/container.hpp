@@ -19,6 +19,11 @@ struct ContainerShare {
   std::string codec;
   std::uint64_t hunks = 0, bytes = 0;  ///< bytes in the file
 };
+/// The same of one stretch of what it holds.
+struct ContainerStretch {
+  std::uint64_t first = 0, end = 0;  ///< bytes of what it holds
+  std::vector<ContainerShare> shares = {};
+};
 struct ContainerTag {
   std::string name;
   unsigned flags = 0;
@@ -67,6 +72,8 @@ class Container {
   virtual std::vector<ContainerFact> facts() const = 0;
   virtual std::vector<ContainerShare> shares() const = 0;
   virtual std::vector<ContainerTag> tags() const = 0;
+  /// What it holds in at most `most` stretches of about equal length; empty if it is not stored in hunks.
+  virtual std::vector<ContainerStretch> along(std::size_t /*most*/) const { return {}; }
   /// Every byte it holds is under a hash of its own, so that a sound one is proved to be what was written.
   virtual bool hashes_everything() const { return false; }
   /// No byte of it is under any checksum: nobody can tell whether it is what was written.

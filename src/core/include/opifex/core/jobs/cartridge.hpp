@@ -14,8 +14,6 @@ struct DumpCartridgeJob {
   std::vector<std::string> against = {};  ///< known lists; empty: nobody asks
   std::filesystem::path cache = {};       ///< for lists that were read; empty: none
   bool plan_only = false;
-  std::filesystem::path report = {};                ///< the listener is going to draw figures there; empty: none
-  std::vector<std::filesystem::path> figures = {};  ///< those figures
   bool record = false;                              ///< the listener is going to write NAME.dump.txt and NAME.dump.json
   /// Error (usage) if there is no place for the files.
   static DumpCartridgeJob of(const std::string& source, const Settings& settings);
@@ -26,7 +24,7 @@ struct DumpedCartridge {
   const dump::CartridgePlan& plan;
   const dump::CartridgeResult* result = nullptr;  ///< null: only planned, or about to begin
   bool begins = false;                            ///< it is about to begin
-  std::filesystem::path record_text = {}, record_json = {}, report = {};
+  std::filesystem::path record_text = {}, record_json = {};
   Existing existing = Existing::keep;
   const InputFiles& inputs;
   const std::vector<KnownAnswer>* known = nullptr;  ///< what the lists say of its ROM; null: nobody asked

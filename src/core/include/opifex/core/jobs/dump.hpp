@@ -15,8 +15,6 @@ struct DumpJob {
   std::filesystem::path cache = {};       ///< for lists that were read; empty: none
   bool plan_only = false;
   bool record = false;                ///< the listener is going to write NAME.dump.txt and NAME.dump.json
-  std::filesystem::path report = {};  ///< the listener is going to draw figures in this folder; empty: none
-  std::vector<std::filesystem::path> figures = {};  ///< those figures
   bool one_after_another = false;                   ///< go on with the next disc until stopped
   unsigned discs = 0;                               ///< then at most so many; 0: any number
   /// Error (usage) if there is no place for the image.
@@ -25,7 +23,7 @@ struct DumpJob {
 
 /// What stands beside the dump.
 struct DumpCompanions {
-  std::filesystem::path map, record_text, record_json, report;  ///< empty: not wanted
+  std::filesystem::path map, record_text, record_json;  ///< empty: not wanted
 };
 
 struct Dumped {

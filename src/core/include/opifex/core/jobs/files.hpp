@@ -16,8 +16,6 @@ struct FilesJob {
   std::string path = {};            ///< in them: a folder, a file or a pattern; empty: everything
   ReadRules reading = {};
   std::filesystem::path games = {};   ///< folder of images that saves may be of; empty: nobody asked
-  std::filesystem::path report = {};  ///< folder for figures; empty: none
-  Existing existing = Existing::keep;
   /// Images come first; a word behind the first that fits a path in it is no image. Error (usage) for several paths.
   static FilesJob of(const std::vector<std::string>& words, const Settings& settings);
 };
@@ -28,8 +26,6 @@ struct Listed {
   const std::vector<Volume>& volumes;
   std::string path;
   std::map<std::string, std::string> games = {};  ///< by the code of a game: the image of it; of FilesJob::games
-  std::filesystem::path report = {};
-  Existing existing = Existing::keep;
 };
 /// The code of a game without what programs put between its letters and digits: the key of Listed::games.
 std::string plain_code(std::string_view code);
