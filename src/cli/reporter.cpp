@@ -212,11 +212,12 @@ void Reporter::result(const jobs::Edited& edited) {
 void Reporter::result(const jobs::KnownTold& told) {
   if (!session_.wants_json()) session_.show(report::known_text(told));
   if (!session_.wants_json() && !session_.wants_report()) return;
+  draw([&] { return report::known_figures(told); });
   // A result for each image that was checked; files that are no images have one of their own.
   std::size_t next = 0;
   for (const jobs::KnownImage& image : told.images) {
-    auto [json, text] = image.checked ? std::move(waiting_.at(next++))
-                                      : std::pair(report::Json{{"path", image.name}}, std::string());
+    auto [json, text] =
+        image.checked ? std::move(waiting_.at(next++)) : std::pair(report::Json{{"path", image.name}}, std::string());
     json["known"] = report::known_json(image, told);
     session_.told_in_text(json, text);
   }

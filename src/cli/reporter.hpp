@@ -57,7 +57,7 @@ class Reporter : public jobs::Listener {
   Session& session_;
   report::FilesView view_ = report::FilesView::flat;
   jobs::BatchStep step_ = {};
-  jobs::Stopwatch since_ = {};              // of the current step
+  jobs::Stopwatch since_ = {};                                      // of the current step
   std::vector<std::pair<report::Json, std::string>> waiting_ = {};  // results whose `known` comes last
   std::vector<report::SizeChange> sizes_ = {};                      // of the conversions so far
 };

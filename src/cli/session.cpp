@@ -70,6 +70,16 @@ bool has_setting(const SettingList& list, const Setting& setting) {
   return std::find(list.begin(), list.end(), &setting) != list.end();
 }
 
+/// Files the user named by themselves. An older report may well lie in a folder that is looked through.
+InputFiles files_named(const Line& line) {
+  InputFiles files;
+  for (const std::string& word : line.words) files.add(word.starts_with("sim:") ? word.substr(4) : word);
+  for (const Setting* setting : *line.list)
+    if (setting->type == SettingType::reads)
+      for (const std::string& value : line.settings.all(*setting)) files.add(value);
+  return files;
+}
+
 std::filesystem::path report_folder_of(const Settings& settings) { return settings.text(jobs::kReport); }
 
 std::shared_ptr<spdlog::logger> open_log(const std::string& path) {
@@ -101,7 +111,7 @@ Session::Session(Line line, Console& console, std::stop_token stop)
   if (has_setting(*line_.list, jobs::kReport) && settings().has(jobs::kReport))
     report_ = std::make_unique<report::ReportFolder>(report::ReportRequest{
         report_folder_of(settings()), settings().flag(jobs::kOverwrite) ? Existing::replace : Existing::keep,
-        jobs::named_inputs(words(), settings(), *line_.list), line_.command, OPIFEX_VERSION});
+        files_named(line_), line_.command, OPIFEX_VERSION});
   if (terminal || settings().flag(kProgress)) drawing_ = std::make_unique<ProgressLine>(progress_, console.err);
 }
 
@@ -184,7 +194,10 @@ void Session::finish_report() {
   } catch (const Error& error) {
     failed(error);
   } catch (const std::exception& error) {
-    failed(Error({.fault = Fault::device, .code = "report_failed", .what = "the report cannot be written", .found = error.what()}));
+    failed(Error({.fault = Fault::device,
+                  .code = "report_failed",
+                  .what = "the report cannot be written",
+                  .found = error.what()}));
   }
 }
 

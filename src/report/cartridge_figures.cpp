@@ -3,6 +3,7 @@
 #include <map>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/dump/cartridge.hpp"
 #include "opifex/core/io/byte_source.hpp"
 #include "opifex/report/figures.hpp"
 
@@ -82,9 +83,13 @@ Figure map_of(const WhatWasRead& read) {
       body +=
           fmt::format(", NaN with points pt 5 ps 1.6 lc rgb \"#{:06X}\" title \"{}\"", kCells[s].rgb, kCells[s].name);
   const std::string title = read.name + ", " + human_size(size);
-  return {"read-map", title, fmt::format("{}: {} of its cells differed between readings.", title,
-                                         grouped(read.unstable.cells.size())),
-          data, body, 1280, 760};
+  return {"read-map",
+          title,
+          fmt::format("{}: {} of its cells differed between readings.", title, grouped(read.unstable.cells.size())),
+          data,
+          body,
+          1280,
+          760};
 }
 
 /// In how many of a hundred words each data line is 1: one at 0 or 100 never changed.
@@ -114,8 +119,9 @@ Figure lines_of(const WhatWasRead& read, rom::BusOrder bus) {
     data += fmt::format("{} {:.2f} {}\n", line, shares[line], read.unstable.by_line[line]);
     most = std::max(most, read.unstable.by_line[line]);
   }
-  std::string body = fmt::format("set xrange [-0.7:{}]\nset yrange [0:100]\nset y2range [0:{}]\n",
-                      static_cast<double>(shares.size()) - 0.3, std::max<std::uint64_t>(10, most + most / 8));
+  std::string body =
+      fmt::format("set xrange [-0.7:{}]\nset yrange [0:100]\nset y2range [0:{}]\n",
+                  static_cast<double>(shares.size()) - 0.3, std::max<std::uint64_t>(10, most + most / 8));
   body += "set ylabel \"1 in so many words of a hundred\"\nset y2label \"bytes that differed between readings\"\n";
   body += "set ytics nomirror\nset y2tics\nset grid ytics lc rgb \"#d0d0d0\"\nset style fill solid\n";
   body += "set xlabel \"a line at 0 or 100 never changes; one that differs alone has a dirty contact\"\n";

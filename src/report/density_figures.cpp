@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/check/density.hpp"
 #include "opifex/core/image/container.hpp"
 #include "opifex/report/figures.hpp"
 
@@ -26,7 +27,8 @@ double percent(std::uint64_t part, std::uint64_t whole) {
   return whole == 0 ? 0 : 100.0 * static_cast<double>(part) / static_cast<double>(whole);
 }
 
-Figure along_figure(const std::string& name, const std::vector<ContainerStretch>& stretches, std::vector<std::string>& codecs) {
+Figure along_figure(const std::string& name, const std::vector<ContainerStretch>& stretches,
+                    std::vector<std::string>& codecs) {
   Figure figure{.name = "compression", .title = "How " + name + " is stored, from its beginning to its end"};
   figure.data = "# first_byte end_byte percent_stored colour codec_of_most_hunks\n";
   std::uint64_t held = 0, stored = 0;
@@ -47,29 +49,36 @@ Figure along_figure(const std::string& name, const std::vector<ContainerStretch>
   }
   figure.body = fmt::format("set xrange [0:{}]\nset yrange [0:{}]\nset xlabel \"MB of what it holds\"\n",
                             static_cast<double>(stretches.back().end) / 1e6, most * 1.04);
-  figure.body += "set ylabel \"per cent of its size that is stored\"\nset grid ytics lc rgb \"#d0d0d0\"\nset border 3\n";
+  figure.body +=
+      "set ylabel \"per cent of its size that is stored\"\nset grid ytics lc rgb \"#d0d0d0\"\nset border 3\n";
   figure.body += "set xtics nomirror\nset ytics nomirror\nset bmargin 7\n";
   figure.body += "set key at screen 0.5, screen 0.05 center horizontal Left reverse samplen 1 width 2\n";
-  figure.body += "plot data using (($1+$2)/2e6):($3/2):($1/1e6):($2/1e6):(0):3:4 with boxxyerror fillstyle solid noborder "
-                 "lc rgb variable notitle";
+  figure.body +=
+      "plot data using (($1+$2)/2e6):($3/2):($1/1e6):($2/1e6):(0):3:4 with boxxyerror fillstyle solid noborder "
+      "lc rgb variable notitle";
   for (std::size_t i = 0; i < codecs.size(); ++i)
-    figure.body += fmt::format(", NaN with points pt 5 ps 1.6 lc rgb \"#{:06X}\" title {}", series_rgb(i), in_quotes(codecs[i]));
-  figure.words = fmt::format("{}: {} are stored as {}, {:.1f} per cent; each stretch has the colour of the codec of most "
-                             "of its hunks.",
-                             figure.title, human_size(held), human_size(stored), percent(stored, held));
+    figure.body +=
+        fmt::format(", NaN with points pt 5 ps 1.6 lc rgb \"#{:06X}\" title {}", series_rgb(i), in_quotes(codecs[i]));
+  figure.words = fmt::format(
+      "{}: {} are stored as {}, {:.1f} per cent; each stretch has the colour of the codec of most "
+      "of its hunks.",
+      figure.title, human_size(held), human_size(stored), percent(stored, held));
   return figure;
 }
 
 Figure shares_figure(const std::string& name, const Container& container, std::vector<std::string>& codecs) {
-  BarChart chart{.name = "codecs", .title = "Hunks of " + name + " by codec", .unit = "hunks", .series = {}, .rows = {}};
+  BarChart chart{
+      .name = "codecs", .title = "Hunks of " + name + " by codec", .unit = "hunks", .series = {}, .rows = {}};
   const std::vector<ContainerShare> shares = container.shares();
   std::uint64_t hunks = 0;
   for (const ContainerShare& s : shares) hunks += s.hunks;
   for (const ContainerShare& s : shares) {
     const std::size_t number = number_of(codecs, s.codec);
-    while (chart.series.size() <= number) chart.series.push_back({codecs[chart.series.size()], series_rgb(chart.series.size())});
+    while (chart.series.size() <= number)
+      chart.series.push_back({codecs[chart.series.size()], series_rgb(chart.series.size())});
     chart.rows.push_back({s.codec,
-                          fmt::format("{}, {:.1f} %, stored as {}", plural(s.hunks, "hunk"), percent(s.hunks, hunks), human_size(s.bytes)),
+                          fmt::format("{}, {:.1f} %, stored as {}", plural(s.hunks, "hunk"), percent(s.hunks, hunks),
+                                      human_size(s.bytes)),
                           {{static_cast<double>(s.hunks), number}}});
   }
   Figure figure = bar_rows(chart);
@@ -87,10 +96,12 @@ Figure entropy_figure(const std::string& name, const std::vector<Density>& along
   const double end = static_cast<double>(along.back().at + along.back().bytes) / 1e6;
   const double step = end / static_cast<double>(along.size());
   figure.body = fmt::format("set xrange [0:{}]\nset yrange [0:8.2]\nset xlabel \"MB of what it holds\"\n", end);
-  figure.body += "set ylabel \"bits a byte (8: cannot be compressed)\"\nset grid ytics lc rgb \"#d0d0d0\"\nset border 3\nunset "
-                 "key\nset xtics nomirror\nset ytics nomirror\n";
-  figure.body += fmt::format("plot data using ($1/1e6+{0}):2:({1}) with boxes fillstyle solid noborder lc rgb \"#1F5FBF\"",
-                             step / 2, step * 0.98);
+  figure.body +=
+      "set ylabel \"bits a byte (8: cannot be compressed)\"\nset grid ytics lc rgb \"#d0d0d0\"\nset border 3\nunset "
+      "key\nset xtics nomirror\nset ytics nomirror\n";
+  figure.body +=
+      fmt::format("plot data using ($1/1e6+{0}):2:({1}) with boxes fillstyle solid noborder lc rgb \"#1F5FBF\"",
+                  step / 2, step * 0.98);
   figure.words = fmt::format("{}, by Shannon's entropy of {}: {:.1f} bits a byte on average, 8 cannot be compressed.",
                              figure.title, plural(along.size(), "sample"), sum / static_cast<double>(along.size()));
   return figure;

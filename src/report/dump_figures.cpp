@@ -3,6 +3,8 @@
 #include <map>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/dump/dump.hpp"
+#include "opifex/core/jobs/rescue.hpp"
 #include "opifex/report/figures.hpp"
 
 #include "gnuplot.hpp"
@@ -122,7 +124,7 @@ Figures rescue_figures(const jobs::Rescued& rescued) {
   std::vector<ToneRange> ranges = ranges_of(r.map), sources;
   for (const RescueRange& range : r.ranges) {
     const Tone tone = range.how == RescueHow::agreed     ? Tone::good
-                      : range.how == RescueHow::taken    ? Tone::retried
+                      : range.how == RescueHow::taken    ? Tone::taken
                       : range.how == RescueHow::repaired ? Tone::mended
                       : range.how == RescueHow::combined ? Tone::combined
                       : range.how == RescueHow::unsure   ? Tone::unsure
@@ -137,7 +139,7 @@ Figures rescue_figures(const jobs::Rescued& rescued) {
     Layer layer{fmt::format("dump {}", input + 1), {}};
     for (const RescueRange& range : r.ranges)
       if (std::find(range.inputs.begin(), range.inputs.end(), input) == range.inputs.end())
-        layer.ranges.push_back({range.first, range.end, Tone::lost, ""});
+        layer.ranges.push_back({range.first, range.end, Tone::other, ""});
     layers.push_back(std::move(layer));
   }
   layers.push_back({"result", flaws_of(sources)});

@@ -2,10 +2,10 @@
 
 #include <algorithm>
 #include <array>
-#include <exception>
-#include <tuple>
 #include <cerrno>
 #include <cstdlib>
+#include <exception>
+#include <tuple>
 
 #include <spawn.h>
 #include <sys/wait.h>
@@ -69,8 +69,8 @@ void end_drawing(const Drawing& drawing) {
 
 std::string script_of(const Figure& figure) {
   const auto& [width, height] = std::tie(figure.width, figure.height);
-  std::string script = fmt::format("# drawn by gnuplot from the data beside it: gnuplot {0}.gp\ndata = '{0}.dat'\n",
-                                   figure.name);
+  std::string script =
+      fmt::format("# drawn by gnuplot from the data beside it: gnuplot {0}.gp\ndata = '{0}.dat'\n", figure.name);
   const auto part = [&](const char* terminal, const char* extension) {
     script += fmt::format("set terminal {} size {},{} background rgb \"white\" font \"DejaVu Sans,11\"\n", terminal,
                           width, height);

@@ -3,6 +3,7 @@
 
 #include "opifex/core/base/file_names.hpp"
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/jobs/files.hpp"
 #include "opifex/report/figures.hpp"
 
 #include "gnuplot.hpp"

@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/core/jobs/check.hpp"
 #include "opifex/report/figures.hpp"
 
 #include "sector_figures.hpp"
@@ -17,7 +18,7 @@ std::vector<Layer> all_layers(const Image& image, const Identity& id) {
 }
 
 Tone tone_of_damage(const DamagedRange& range) {
-  if (range.repairable) return Tone::mended;
+  if (range.repairable) return Tone::repairable;
   switch (range.damage) {
     case cd::Damage::none:
       return Tone::good;
@@ -40,11 +41,24 @@ std::vector<ToneRange> damage_of(const CheckResult& result) {
   for (const TrackCheck& t : result.tracks)
     for (const DamagedRange& r : t.ranges)
       ranges.push_back({r.first, std::int64_t{r.first} + r.sectors, tone_of_damage(r), ""});
+  // Most findings tell of those ranges; of the others the first sector is known.
+  const auto told = [&](cd::Lba lba) {
+    return std::any_of(ranges.begin(), ranges.end(), [&](const ToneRange& r) { return r.first <= lba && lba < r.end; });
+  };
   for (const Finding& f : result.findings)
-    if (f.lba && f.severity == Severity::error)
-      ranges.push_back({*f.lba, *f.lba + static_cast<std::int64_t>(std::max<std::uint64_t>(1, f.count)), Tone::wrong, ""});
+    if (f.lba && f.severity == Severity::error && !told(*f.lba))
+      ranges.push_back(
+          {*f.lba, *f.lba + static_cast<std::int64_t>(std::max<std::uint64_t>(1, f.count)), Tone::wrong, ""});
   std::sort(ranges.begin(), ranges.end(), [](const ToneRange& a, const ToneRange& b) { return a.first < b.first; });
   return ranges;
+}
+
+/// Something is wrong, and nobody can say where: a bar without damage would be no true picture of it.
+bool has_placeless_damage(const CheckResult& result, const std::vector<ToneRange>& damage) {
+  if (result.verdict == Verdict::intact) return false;
+  if (result.verdict == Verdict::unsupported || damage.empty()) return true;
+  return std::any_of(result.findings.begin(), result.findings.end(),
+                     [](const Finding& f) { return f.severity == Severity::error && !f.lba; });
 }
 
 std::vector<DiscRange> joined_damage(const std::vector<ToneRange>& ranges) {
@@ -89,11 +103,15 @@ Figures check_figures(const jobs::Checked& checked) {
   const auto disc = extent_of(checked.image);
   if (!disc) return {};
   const Identity id = identify_platform(checked.image);
-  const std::string title = disc_title(id, checked.image.path.filename().string());
+  std::string title = disc_title(id, checked.image.path.filename().string());
+  title += ", " + printable(checked.image.path.filename().string());
   const std::vector<ToneRange> damage = damage_of(checked.result);
+  const bool placeless = has_placeless_damage(checked.result, damage);
   std::vector<Layer> layers = all_layers(checked.image, id);
-  layers.push_back({"damage", damage});
+  if (!damage.empty() || !placeless) layers.push_back({"damage", damage});
   Figures figures = {bar_figure("Layout of " + title, *disc, layers)};
+  figures.back().if_alone = checked.result.verdict == Verdict::intact;
+  if (placeless) figures.back().words += " There is damage whose place is not known.";
   const std::vector<DiscRange> hit = joined_damage(damage);
   if (hit.empty()) return figures;
   std::vector<ToneRange> map = looked_at(checked.image, checked.result, *disc);

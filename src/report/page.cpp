@@ -3,9 +3,8 @@
 #include <algorithm>
 #include <array>
 #include <map>
-#include <sstream>
-
 #include <pugixml.hpp>
+#include <sstream>
 
 #include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/text.hpp"
@@ -73,7 +72,8 @@ bool holds_states(std::string_view column) {
 }
 /// Numbers that name something, and do not count.
 bool is_name(std::string_view column) {
-  constexpr std::array kNames = {"id", "number", "session", "track", "first_track", "last_track", "disc", "exit", "line"};
+  constexpr std::array kNames = {"id",         "number", "session", "track", "first_track",
+                                 "last_track", "disc",   "exit",    "line"};
   return std::find(kNames.begin(), kNames.end(), column) != kNames.end();
 }
 
@@ -84,16 +84,25 @@ struct View {
 };
 const std::vector<View>& views() {
   static const std::vector<View> all = {
-      {"identify", "results", {"path", "format", "platform", "title", "serial", "title_id", "region", "disc",
-                               "size_bytes", "complete", "confidence"}},
-      {"check", "results", {"path", "format", "verdict", "known.verdict", "known.set", "hashes.crc32", "hashes.sha1",
-                            "whole.size_bytes", "disc.hashes.sha1"}},
-      {"identify", "tracks", {"of", "number", "mode", "session", "start_lba", "start_msf", "pregap_sectors",
-                              "length_sectors", "length_bytes", "file"}},
-      {"check", "tracks", {"of", "number", "mode", "verdict", "sectors", "bad", "repairable", "hashes.crc32",
-                           "hashes.sha1"}},
-      {"shelf", "items", {"id", "title", "platform", "serial", "region", "disc", "format", "verdict", "known",
-                          "size_bytes", "stored_bytes", "path"}}};
+      {"identify",
+       "results",
+       {"path", "format", "platform", "title", "serial", "title_id", "region", "disc", "size_bytes", "complete",
+        "confidence"}},
+      {"check",
+       "results",
+       {"path", "format", "verdict", "known.verdict", "known.set", "hashes.crc32", "hashes.sha1", "whole.size_bytes",
+        "disc.hashes.sha1"}},
+      {"identify",
+       "tracks",
+       {"of", "number", "mode", "session", "start_lba", "start_msf", "pregap_sectors", "length_sectors", "length_bytes",
+        "file"}},
+      {"check",
+       "tracks",
+       {"of", "number", "mode", "verdict", "sectors", "bad", "repairable", "hashes.crc32", "hashes.sha1"}},
+      {"shelf",
+       "items",
+       {"id", "title", "platform", "serial", "region", "disc", "format", "verdict", "known", "size_bytes",
+        "stored_bytes", "path"}}};
   return all;
 }
 
@@ -115,8 +124,10 @@ std::vector<std::size_t> shown_columns(const PageContent& page, const ResultTabl
 
 void add_state(Node cell, const std::string& word) {
   const Tone tone = tone_of(word);
-  if (tone == Tone::blank) return text_in(cell, word);
-  const Node mark = element(cell, "mark", word);
+  std::string shown = word;
+  std::replace(shown.begin(), shown.end(), '_', ' ');
+  if (tone == Tone::blank) return text_in(cell, shown);
+  const Node mark = element(cell, "mark", shown);
   attribute(mark, "style", fmt::format("--tone:#{:06x}", shade(tone).rgb));
 }
 
@@ -142,9 +153,8 @@ void add_table(Node parent, const PageContent& page, const ResultTable& table, s
   std::string caption = plural(table.rows(), "row");
   if (table.rows() > most) caption += fmt::format("; the first {} are shown here", grouped(most));
   const auto filled = static_cast<std::size_t>(
-      std::count_if(table.columns().begin(), table.columns().end(), [&, c = std::size_t{0}](const std::string&) mutable {
-        return !table.is_empty(c++);
-      }));
+      std::count_if(table.columns().begin(), table.columns().end(),
+                    [&, c = std::size_t{0}](const std::string&) mutable { return !table.is_empty(c++); }));
   caption += fmt::format("; all of it, with {}, is in {}.csv", plural(filled, "column"), table.name());
   element(node, "caption", caption);
   const Node head = element(element(node, "thead"), "tr");
@@ -233,14 +243,17 @@ void add_ending(Node parent, const PageContent& page) {
 
 /// Of a drawing only what draws: no script, no link, nothing from elsewhere.
 void copy_drawing(Node into, Node from, const std::string& prefix) {
-  constexpr std::array kDraws = {"g",    "defs", "path",     "rect",     "circle", "ellipse", "line",
-                                 "text", "use",  "polyline", "polygon",  "tspan",  "clipPath"};
+  constexpr std::array kDraws = {"g",    "defs", "path",     "rect",    "circle", "ellipse", "line",
+                                 "text", "use",  "polyline", "polygon", "tspan",  "clipPath"};
   for (const Node child : from.children()) {
     if (child.type() == pugi::node_pcdata) {
       text_in(into, child.value());
       continue;
     }
     if (std::find(kDraws.begin(), kDraws.end(), std::string_view(child.name())) == kDraws.end()) continue;
+    // The ground is the page's.
+    if (std::string_view(child.name()) == "rect" && from.attribute("id").value() == std::string_view("gnuplot_canvas"))
+      continue;
     const Node copy = element(into, child.name());
     for (const pugi::xml_attribute a : child.attributes()) {
       const std::string_view name = a.name(), value = a.value();
@@ -272,11 +285,11 @@ void add_figures(Node parent, const PageContent& page) {
     attribute(picture, "role", "img");
     attribute(picture, "aria-label", figure.words);
     copy_drawing(picture, drawing.child("svg"), figure.name + "-");
-    element(node, "figcaption",
-            fmt::format("{} Its files: {}.png, .svg, .dat (the data), .gp (the script).", figure.words, figure.name));
+    element(node, "figcaption", fmt::format("{} ({}.png, .svg, .dat and .gp)", figure.words, figure.name));
   }
   if (page.undrawn > 0)
-    attribute(element(section, "p", fmt::format("There was no room for the figures of {}.", plural(page.undrawn, "more result"))),
+    attribute(element(section, "p",
+                      fmt::format("There was no room for the figures of {}.", plural(page.undrawn, "more result"))),
               "class", "note");
 }
 
@@ -303,8 +316,9 @@ void add_header(Node body, const PageContent& page) {
   for (const std::string& subject : page.subjects) element(header, "p", subject);
   if (!page.subjects.empty() && page.results > page.subjects.size())
     element(header, "p", fmt::format("and {}", plural(page.results - page.subjects.size(), "more result")));
-  attribute(element(header, "p", fmt::format("opifex {} {}, {}. The same for programs: result.json.", page.version,
-                                             page.command, date_text(page.made))),
+  attribute(element(header, "p",
+                    fmt::format("opifex {} {}, {}. The same for programs: result.json.", page.version, page.command,
+                                date_text(page.made))),
             "class", "made");
 }
 
@@ -334,7 +348,8 @@ std::string page_html(const PageContent& page) {
     if (t->name() != "results" && t->name() != "errors") table(*t);
   if (!page.text.empty()) {
     const Node details = element(element(main, "section"), "details");
-    element(details, "summary", page.text_cut ? "As the terminal shows it (the beginning)" : "As the terminal shows it");
+    element(details, "summary",
+            page.text_cut ? "As the terminal shows it (the beginning)" : "As the terminal shows it");
     element(details, "pre").append_child(pugi::node_pcdata).set_value(printable_lines(page.text).c_str());
   }
   add_fixed(body, "script", kPageScript);

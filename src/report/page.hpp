@@ -14,7 +14,7 @@ namespace opifex::report {
 struct PageContent {
   std::string command, version;
   int exit_code = 0;
-  std::int64_t made = 0;  ///< seconds since 1970
+  std::int64_t made = 0;              ///< seconds since 1970
   std::vector<std::string> subjects;  ///< what the results are about, at most a few
   std::uint64_t results = 0;
   const ResultTables& tables;

@@ -3,9 +3,11 @@
 #include <cerrno>
 #include <cstdlib>
 #include <fstream>
+#include <map>
 #include <set>
 
 #include "opifex/core/base/dates.hpp"
+#include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/csv.hpp"
 
@@ -39,33 +41,51 @@ class TemporaryFolder {
 };
 
 bool is_plain_name(const std::string& name) {
-  return !name.empty() && name[0] != '.' && name.find_first_not_of("abcdefghijklmnopqrstuvwxyz0123456789-.") == std::string::npos;
+  return !name.empty() && name[0] != '.' &&
+         name.find_first_not_of("abcdefghijklmnopqrstuvwxyz0123456789-.") == std::string::npos;
 }
 
-/// The files an older report of ours has there; nothing if there is none.
-std::optional<std::set<std::string>> older_report(const fs::path& folder) {
+/// The files of an older report, by name, with their SHA-1.
+using ReportFiles = std::map<std::string, std::string>;
+
+std::string sha1_of(const fs::path& file) {
+  const SourcePtr source = open_file(file);
+  Digest digest("sha1");
+  constexpr std::size_t kStep = 1 << 20;
+  for (std::uint64_t at = 0; at < source->size(); at += kStep) digest.update(read_up_to(*source, at, kStep));
+  return digest.finish();
+}
+
+/// Nothing if there is no older report of ours.
+std::optional<ReportFiles> older_report(const fs::path& folder) {
   std::error_code ignored;
   const fs::path result = folder / kResult;
   if (!fs::is_regular_file(result, ignored) || !fs::is_regular_file(folder / kPage, ignored)) return std::nullopt;
   // The list stands at the end, however long the results are.
-  constexpr std::uint64_t kTail = 64 << 10;
+  constexpr std::uint64_t kTail = 128 << 10;
   const SourcePtr file = open_file(result);
   const std::uint64_t from = file->size() - std::min(kTail, file->size());
   const Bytes tail = read_up_to(*file, from, kTail);
   const std::string text(as_text(tail));
-  const std::size_t at = text.rfind("\"report\": {");
-  if (at == std::string::npos) return std::nullopt;
-  const Json report = Json::parse(text.substr(at + 10, text.rfind('}') - at - 10), nullptr, false);
-  if (!report.is_object() || !report.contains("files") || !report["files"].is_array()) return std::nullopt;
-  std::set<std::string> names;
-  for (const Json& name : report["files"])
-    if (name.is_string() && is_plain_name(name.get<std::string>())) names.insert(name.get<std::string>());
-  return names;
+  const std::string key = "\n  \"report\": ";
+  const std::size_t at = text.rfind(key), end = text.rfind('}');
+  if (at == std::string::npos || end < at + key.size()) return std::nullopt;
+  const Json report = Json::parse(text.substr(at + key.size(), end - at - key.size()), nullptr, false);
+  if (!report.is_object() || !report.contains("files") || !report["files"].is_object()) return std::nullopt;
+  ReportFiles files;
+  for (const auto& [name, sha1] : report["files"].items())
+    if (sha1.is_string() && is_plain_name(name)) files[name] = sha1.get<std::string>();
+  files[kResult];
+  return files;
 }
 
 [[noreturn]] void refuse_folder(const fs::path& folder, const char* code, std::string found, std::string hint) {
-  throw Error({.fault = Fault::needs_word, .code = code, .what = "the report would be written among other files",
-               .file = folder.string(), .found = std::move(found), .hint = std::move(hint)});
+  throw Error({.fault = Fault::needs_word,
+               .code = code,
+               .what = "the report would be written among other files",
+               .file = folder.string(),
+               .found = std::move(found),
+               .hint = std::move(hint)});
 }
 
 /// Before hours of work.
@@ -75,10 +95,14 @@ void require_place(const ReportRequest& request) {
   if (!fs::is_directory(request.folder, ignored))
     refuse_folder(request.folder, "not_a_report", "a file", "give another name with <report>");
   if (fs::is_empty(request.folder, ignored)) return;
-  if (!older_report(request.folder))
-    refuse_folder(request.folder, "not_a_report", "a folder with other files", "give a new or an empty folder with <report>");
+  const auto older = older_report(request.folder);
+  if (!older)
+    refuse_folder(request.folder, "not_a_report", "a folder with other files",
+                  "give a new or an empty folder with <report>");
+  for (const auto& [name, sha1] : *older) refuse_existing({request.folder / name}, request.inputs, Existing::replace);
   if (request.existing == Existing::keep)
-    refuse_folder(request.folder, "report_exists", "an older report", "<overwrite> replaces it, or <report> names another folder");
+    refuse_folder(request.folder, "report_exists", "an older report",
+                  "<overwrite> replaces it, or <report> names another folder");
 }
 
 void write_csv(const ResultTable& table, const fs::path& file) {
@@ -130,7 +154,7 @@ struct ReportFolder::Parts {
   DocumentPrinter printer;
   ResultTables tables;
   Figures figures;
-  std::set<std::string> names;  // of the figures
+  std::optional<Figure> lonely;  // the first of those that are of interest alone; the second takes its mark away
   std::vector<std::string> subjects;
   std::string text;
   bool text_cut = false;
@@ -167,30 +191,48 @@ bool ReportFolder::takes_figures() const { return parts_->figures.size() < kMost
 
 void ReportFolder::add(Figures figures) {
   for (Figure& figure : figures) {
-    const std::string wanted = figure.name;
-    for (int n = 2; !parts_->names.insert(figure.name).second; ++n) figure.name = fmt::format("{}-{}", wanted, n);
-    parts_->figures.push_back(std::move(figure));
+    // A second one: neither is alone.
+    std::optional<Figure>& lonely = parts_->lonely;
+    if (!figure.if_alone)
+      parts_->figures.push_back(std::move(figure));
+    else if (!lonely)
+      lonely = std::move(figure);
+    else
+      lonely->if_alone = false;
   }
+}
+
+/// Those that are drawn, each under a name of its own.
+Figures ReportFolder::all_figures() {
+  Figures figures = std::move(parts_->figures);
+  if (parts_->lonely && parts_->lonely->if_alone && parts_->results < 2)
+    figures.insert(figures.begin(), std::move(*parts_->lonely));
+  std::set<std::string> names;
+  for (Figure& figure : figures) {
+    const std::string wanted = figure.name;
+    for (int n = 2; !names.insert(figure.name).second; ++n) figure.name = fmt::format("{}-{}", wanted, n);
+  }
+  return figures;
 }
 
 std::vector<Error> ReportFolder::finish(const End& end) {
   Parts& parts = *parts_;
   const fs::path& work = parts.work.path();
+  const Figures figures = all_figures();
   std::vector<Error> failures;
   std::error_code ignored;
   try {
-    draw(work, parts.figures);
+    draw(work, figures);
   } catch (const Error& e) {
     failures.push_back(e);
   }
   parts.tables.add_errors(end.errors);
   std::vector<std::string> files;
   std::vector<std::pair<Figure, std::string>> drawn;
-  for (const Figure& figure : parts.figures) {
+  for (const Figure& figure : figures) {
     const std::vector<std::string> own = files_of(figure);
-    if (!std::all_of(own.begin(), own.end(), [&](const std::string& name) {
-          return fs::file_size(work / name, ignored) > 0 && !ignored;
-        }))
+    if (!std::all_of(own.begin(), own.end(),
+                     [&](const std::string& name) { return fs::file_size(work / name, ignored) > 0 && !ignored; }))
       continue;
     files.insert(files.end(), own.begin(), own.end());
     drawn.emplace_back(figure, whole_text(work / (figure.name + ".svg")));
@@ -199,26 +241,36 @@ std::vector<Error> ReportFolder::finish(const End& end) {
     write_csv(*table, work / (table->name() + ".csv"));
     files.push_back(table->name() + ".csv");
   }
-  const PageContent page{request_.command, request_.version, end.exit_code, seconds_now(), parts.subjects,
-                         parts.results,    parts.tables,     drawn,         undrawn_,      parts.text,
-                         parts.text_cut};
+  const PageContent page{request_.command, request_.version, end.exit_code, seconds_now(),
+                         parts.subjects,   parts.results,    parts.tables,  drawn,
+                         undrawn_,         parts.text,       parts.text_cut};
   std::ofstream(work / kPage, std::ios::binary) << page_html(page);
-  files.insert(files.end(), {kPage, kResult});
-  parts.printer.finish(end.errors, end.summary, end.lists, Json{{"exit", end.exit_code}, {"files", files}});
+  files.emplace_back(kPage);
+  Json list = Json::object();
+  for (const std::string& name : files) list[name] = sha1_of(work / name);
+  files.emplace_back(kResult);
+  parts.printer.finish(end.errors, end.summary, end.lists, Json{{"exit", end.exit_code}, {"files", list}});
   parts.json.close();
   if (!parts.json) throw_system_error("the report cannot be written", (work / kResult).string(), errno);
-
-  require_place(request_);  // hours may have passed
-  const auto old = older_report(request_.folder).value_or(std::set<std::string>{});
-  for (const std::string& name : files)
-    if (!old.contains(name)) refuse_existing({request_.folder / name}, request_.inputs, Existing::keep);
-  OutputSet set(request_.existing, request_.inputs);
-  for (const std::string& name : files) copy_into(set.add(request_.folder / name), work / name);
-  set.commit();
-  for (const std::string& name : old)
-    if (std::find(files.begin(), files.end(), name) == files.end() && !request_.inputs.read_as(request_.folder / name))
-      fs::remove(request_.folder / name, ignored);
+  place(files);
   return failures;
+}
+
+void ReportFolder::place(const std::vector<std::string>& files) {
+  const fs::path& folder = request_.folder;
+  require_place(request_);  // hours may have passed
+  const ReportFiles old = older_report(folder).value_or(ReportFiles{});
+  for (const std::string& name : files)
+    if (!old.contains(name)) refuse_existing({folder / name}, request_.inputs, Existing::keep);
+  OutputSet set(request_.existing, request_.inputs);
+  for (const std::string& name : files) copy_into(set.add(folder / name), parts_->work.path() / name);
+  set.commit();
+  // What only the older report had would be taken for a part of this one. Changed by the user it stays.
+  std::error_code ignored;
+  for (const auto& [name, sha1] : old)
+    if (std::find(files.begin(), files.end(), name) == files.end() && fs::is_regular_file(folder / name, ignored) &&
+        sha1_of(folder / name) == sha1)
+      fs::remove(folder / name, ignored);
 }
 
 }  // namespace opifex::report

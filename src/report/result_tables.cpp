@@ -11,9 +11,8 @@ namespace fs = std::filesystem;
 constexpr std::size_t kFlushBytes = 64 << 10;
 
 bool is_list_of_objects(const Json& value) {
-  return value.is_array() && !value.empty() && std::all_of(value.begin(), value.end(), [](const Json& item) {
-    return item.is_object();
-  });
+  return value.is_array() && !value.empty() &&
+         std::all_of(value.begin(), value.end(), [](const Json& item) { return item.is_object(); });
 }
 
 std::string plain(const Json& value) {
@@ -39,11 +38,19 @@ std::string name_of(const Json& object, std::uint64_t number) {
   return fmt::format("{}", number);
 }
 
+/// "known-tracks-" of many is "known-track" of one.
+std::string one_of(const std::string& prefix) {
+  return prefix.ends_with("s-") ? prefix.substr(0, prefix.size() - 2) : prefix.substr(0, prefix.size() - 1);
+}
+
 void put(std::string& out, std::uint32_t n) { out.append(reinterpret_cast<const char*>(&n), sizeof n); }
 
 [[noreturn]] void spool_failed(const fs::path& file) {
-  throw Error({.fault = Fault::device, .code = "report_failed", .what = "the report cannot be written",
-               .file = file.string(), .hint = "look whether the drive for temporary files is full"});
+  throw Error({.fault = Fault::device,
+               .code = "report_failed",
+               .what = "the report cannot be written",
+               .file = file.string(),
+               .hint = "look whether the drive for temporary files is full"});
 }
 
 }  // namespace
@@ -133,7 +140,8 @@ const ResultTable* ResultTables::find(std::string_view name) const {
 void ResultTables::add_row(ResultTable& into, ResultTable::Row row, const Json& object, const std::string& prefix) {
   const ResultTable::Row owner = row;
   std::vector<std::pair<std::string, const Json*>> lists;
-  const std::function<void(const Json&, const std::string&)> flatten = [&](const Json& from, const std::string& before) {
+  const std::function<void(const Json&, const std::string&)> flatten = [&](const Json& from,
+                                                                           const std::string& before) {
     for (const auto& [key, value] : from.items()) {
       if (value.is_object()) {
         flatten(value, before + key + ".");
@@ -155,7 +163,7 @@ void ResultTables::add_row(ResultTable& into, ResultTable::Row row, const Json& 
     if (prefix.empty())
       of = {{"of", {CellKind::text, current_}}};
     else
-      of.emplace_back(prefix.substr(0, prefix.size() - 1), Cell{CellKind::text, name_of(object, into.rows())});
+      of.emplace_back(one_of(prefix), Cell{CellKind::text, name_of(object, into.rows())});
     ResultTable& table_of_list = table(name);
     for (const Json& item : *items) add_row(table_of_list, of, item, name + "-");
   }

@@ -22,17 +22,36 @@ std::string legend_entries(const std::set<Tone>& used) {
   return plots;
 }
 
-/// In words, for who cannot see the picture: "59,000 good, 12 lost".
-std::string counted(std::span<const ToneRange> ranges, DiscRange disc) {
-  std::map<Tone, std::uint64_t> counts;
+/// The same without overlaps: the worst of those that hold a sector counts.
+std::vector<ToneRange> flattened(std::span<const ToneRange> ranges, DiscRange disc) {
+  std::map<std::int64_t, std::vector<std::pair<Tone, int>>> edges;
   for (const ToneRange& r : ranges) {
     const std::int64_t first = std::max(r.first, disc.first), end = std::min(r.end, disc.end);
-    if (first < end && r.tone != Tone::blank) counts[r.tone] += static_cast<std::uint64_t>(end - first);
+    if (first >= end) continue;
+    edges[first].emplace_back(r.tone, 1);
+    edges[end].emplace_back(r.tone, -1);
   }
+  std::map<Tone, int> open;
+  std::vector<ToneRange> flat;
+  std::int64_t from = disc.first;
+  for (const auto& [at, changes] : edges) {
+    if (!open.empty() && from < at) flat.push_back({from, at, open.rbegin()->first, ""});
+    for (const auto& [tone, step] : changes)
+      if ((open[tone] += step) == 0) open.erase(tone);
+    from = at;
+  }
+  return flat;
+}
+
+/// In words, for who cannot see the picture: "good 59 000, lost 12".
+std::string counted(std::span<const ToneRange> ranges, DiscRange disc) {
+  std::map<Tone, std::uint64_t> counts;
+  for (const ToneRange& r : flattened(ranges, disc))
+    if (r.tone != Tone::blank) counts[r.tone] += static_cast<std::uint64_t>(r.end - r.first);
   std::string text;
   for (const auto& [tone, n] : counts)
-    text += fmt::format("{}{} {}", text.empty() ? "" : ", ", grouped(n), shade(tone).name);
-  return text.empty() ? "nothing" : text;
+    text += fmt::format("{}{} {}", text.empty() ? "" : ", ", shade(tone).name, grouped(n));
+  return text.empty() ? "none" : text;
 }
 
 /// White on what is dark, black on what is light.
@@ -107,7 +126,7 @@ Figure map_figure(const std::string& title, DiscRange disc, std::span<const Tone
     body += fmt::format("set label {} {} at {},{} left front font \",9\" tc rgb \"{}\"\n", label, in_quotes(m.text),
                         static_cast<double>(x) - 0.2, y, ink_on(shade(worst[static_cast<std::size_t>(cell)]).rgb));
   }
-  body += "plot data using 1:2:(0.46):(0.46):3 with boxxyerror fillstyle solid noborder lc rgb variable notitle" +
+  body += "plot data using 1:2:(0.42):(0.42):3 with boxxyerror fillstyle solid noborder lc rgb variable notitle" +
           legend_entries(used);
   figure.words = fmt::format("{}: {} sectors, of them {}.", title, grouped(static_cast<std::uint64_t>(total)),
                              counted(ranges, disc));
@@ -116,7 +135,9 @@ Figure map_figure(const std::string& title, DiscRange disc, std::span<const Tone
 
 Figure bar_figure(const std::string& title, DiscRange disc, const std::vector<Layer>& layers) {
   const double total = static_cast<double>(std::max<std::int64_t>(1, disc.end - disc.first));
-  Figure figure{.name = "disc-layout", .title = title, .words = title + ".",
+  Figure figure{.name = "disc-layout",
+                .title = title,
+                .words = title + ", in sectors.",
                 .height = 190 + 58 * static_cast<int>(layers.size())};
   figure.data = "# first_lba end_lba row colour what\n";
   std::set<Tone> used;
@@ -129,28 +150,30 @@ Figure bar_figure(const std::string& title, DiscRange disc, const std::vector<La
       if (first >= end) continue;
       used.insert(r.tone);
       // What is too thin to be seen is shown as wide as a hair: damage of one sector is still damage.
-      const double least = total / 900, shown_end = std::max(static_cast<double>(end), static_cast<double>(first) + least);
+      const double least = total / 900,
+                   shown_end = std::max(static_cast<double>(end), static_cast<double>(first) + least);
       figure.data += fmt::format("{} {} {} {} {}\n", first, shown_end, row, shade(r.tone).rgb,
                                  field(r.label.empty() ? shade(r.tone).name : std::string_view(r.label)));
       const double width = 1130.0 * static_cast<double>(end - first) / total;
       if (r.label.empty() || width < 6.5 * static_cast<double>(r.label.size()) || ++number > 120) continue;
-      labels += fmt::format("set label {} {} at {},{} center front font \",9\" tc rgb \"{}\"\n", number, in_quotes(r.label),
-                            static_cast<double>(first + end) / 2, row, ink_on(shade(r.tone).rgb));
+      labels += fmt::format("set label {} {} at {},{} center front font \",9\" tc rgb \"{}\"\n", number,
+                            in_quotes(r.label), static_cast<double>(first + end) / 2, row, ink_on(shade(r.tone).rgb));
     }
     figure.words += fmt::format(" {}: {}.", layer.name, counted(layer.ranges, disc));
   }
   if (used.empty()) figure.data += "NaN NaN 0 0 none\n";
   std::string& body = figure.body;
-  body = fmt::format("set xrange [{}:{}]\nset yrange [{}:-0.7]\nset border 1\nset lmargin 14\nset bmargin 7\n", disc.first,
-                     disc.end, static_cast<double>(layers.size()) - 0.3);
+  body = fmt::format("set xrange [{}:{}]\nset yrange [{}:-0.7]\nset border 1\nset lmargin 14\nset bmargin 7\n",
+                     disc.first, disc.end, static_cast<double>(layers.size()) - 0.3);
   body += "set format x \"%.0f\"\nset xtics nomirror out\nset xlabel \"sector (LBA)\"\n";
   body += "set key at screen 0.5, screen 0.06 center horizontal Left reverse samplen 1 width 2\nset ytics scale 0 (";
   for (std::size_t row = 0; row < layers.size(); ++row)
     body += fmt::format("{}\"{}\" {}", row > 0 ? ", " : "", layers[row].name, row);
   body += ")\n" + labels;
-  body += "plot data using (($1+$2)/2):3:1:2:($3-0.36):($3+0.36):4 with boxxyerror fillstyle solid border rgb "
-          "\"white\" lc rgb variable notitle" +
-          legend_entries(used);
+  body +=
+      "plot data using (($1+$2)/2):3:1:2:($3-0.36):($3+0.36):4 with boxxyerror fillstyle solid border rgb "
+      "\"white\" lc rgb variable notitle" +
+      legend_entries(used);
   return figure;
 }
 
@@ -163,7 +186,8 @@ std::vector<Layer> layers_of(const cd::Layout& layout) {
   }
   for (const cd::Session& s : layout.sessions) {
     const cd::Track* first = layout.track(s.first_track);
-    if (first) sessions.ranges.push_back({first->pregap_lba, s.lead_out, Tone::combined, fmt::format("session {}", s.number)});
+    if (first)
+      sessions.ranges.push_back({first->pregap_lba, s.lead_out, Tone::combined, fmt::format("session {}", s.number)});
   }
   // One session is no news.
   std::vector<Layer> layers;
@@ -207,13 +231,15 @@ Figures suffered_figures(const std::string& title, const std::vector<FileHit>& h
            static_cast<double>(b.hit) * static_cast<double>(a.sectors);
   });
   if (worst.size() > kMostFiles) worst.resize(kMostFiles);
-  Figure figure{.name = "files-hit", .title = "What the files of " + title + " suffered",
+  Figure figure{.name = "files-hit",
+                .title = "What the files of " + title + " suffered",
                 .height = 190 + 26 * static_cast<int>(worst.size())};
   figure.data = "# row percent_lost sectors_lost sectors path\n";
   std::string names;
   for (std::size_t row = 0; row < worst.size(); ++row) {
     const FileHit& f = worst[row];
-    const double share = 100.0 * static_cast<double>(f.hit) / static_cast<double>(std::max<std::uint64_t>(1, f.sectors));
+    const double share =
+        100.0 * static_cast<double>(f.hit) / static_cast<double>(std::max<std::uint64_t>(1, f.sectors));
     figure.data += fmt::format("{} {:.3f} {} {} {}\n", row, std::max(share, 0.15), f.hit, f.sectors, field(f.path));
     std::string name = printable(f.path);
     if (name.size() > 44) name = "..." + name.substr(name.size() - 41);
@@ -222,18 +248,20 @@ Figures suffered_figures(const std::string& title, const std::vector<FileHit>& h
     figure.words += fmt::format("{}{}: {} of {} sectors lost", figure.words.empty() ? "" : "; ", printable(f.path),
                                 grouped(f.hit), grouped(f.sectors));
     figure.body += fmt::format("set label {} \"{} of {} sectors\" at {},{} left offset 0.6,0 font \",9\"\n", row + 1,
-                               grouped(f.hit), grouped(f.sectors), std::min(share, 80.0), row);
+                               grouped(f.hit), grouped(f.sectors), share, row);
   }
   if (hits.size() > worst.size()) figure.words += fmt::format("; and {} more", hits.size() - worst.size());
   figure.words += ".";
-  figure.body += fmt::format("set xrange [0:100]\nset yrange [{}:-0.7]\nset lmargin 48\nset bmargin 4\nunset key\n",
+  figure.body += fmt::format("set xrange [0:122]\nset yrange [{}:-0.7]\nset lmargin 48\nset bmargin 4\nunset key\n",
                              static_cast<double>(worst.size()) - 0.3);
-  figure.body += "set xlabel \"per cent of the file that is lost\"\nset xtics nomirror\nset border 3\nset grid xtics lc "
-                 "rgb \"#d0d0d0\"\n";
+  figure.body +=
+      "set xlabel \"per cent of the file that is lost\"\nset xtics nomirror 0,20,100\nset border 3\nset grid xtics "
+      "lc rgb \"#d0d0d0\"\n";
   figure.body += "set ytics scale 0 (" + names + ")\n";
-  figure.body += fmt::format("plot data using ($2/2):1:(0):2:($1-0.36):($1+0.36) with boxxyerror fillstyle solid noborder "
-                             "lc rgb \"#{:06X}\"",
-                             shade(Tone::lost).rgb);
+  figure.body += fmt::format(
+      "plot data using ($2/2):1:(0):2:($1-0.36):($1+0.36) with boxxyerror fillstyle solid noborder "
+      "lc rgb \"#{:06X}\"",
+      shade(Tone::lost).rgb);
   return {std::move(figure)};
 }
 

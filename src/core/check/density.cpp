@@ -25,7 +25,8 @@ using Reader = std::function<Bytes(std::uint64_t at)>;
 
 std::vector<Density> sampled(std::uint64_t size, std::size_t most, const Reader& read, JobContext& context) {
   std::vector<Density> along;
-  const std::uint64_t samples = ceil_div(size, kSampleBytes), step = std::max<std::uint64_t>(1, ceil_div(samples, most));
+  const std::uint64_t samples = ceil_div(size, kSampleBytes),
+                      step = std::max<std::uint64_t>(1, ceil_div(samples, most));
   for (std::uint64_t n = 0; n < samples; n += step) {
     context.progress.check_stop();
     try {
@@ -41,7 +42,8 @@ std::vector<Density> sampled(std::uint64_t size, std::size_t most, const Reader&
 
 std::vector<Density> of_source(const SourcePtr& source, std::size_t most, JobContext& context) {
   if (!source) return {};
-  return sampled(source->size(), most, [&](std::uint64_t at) { return read_up_to(*source, at, kSampleBytes); }, context);
+  return sampled(
+      source->size(), most, [&](std::uint64_t at) { return read_up_to(*source, at, kSampleBytes); }, context);
 }
 
 std::vector<Density> of_cd(const CdImage& disc, std::size_t most, JobContext& context) {
@@ -59,13 +61,12 @@ std::vector<Density> of_cd(const CdImage& disc, std::size_t most, JobContext& co
 }  // namespace
 
 std::vector<Density> density_along(const Image& image, std::size_t most, JobContext& context) {
-  return std::visit(
-      Overloaded{[](const NoContent&) { return std::vector<Density>{}; },
-                 [&](const CdContent& c) { return of_cd(*c.sectors, most, context); },
-                 [&](const BlockContent& b) { return of_source(b.bytes, most, context); },
-                 [&](const RomContent& r) { return of_source(r.bytes, most, context); },
-                 [](const FileContent&) { return std::vector<Density>{}; }},
-      image.content);
+  return std::visit(Overloaded{[](const NoContent&) { return std::vector<Density>{}; },
+                               [&](const CdContent& c) { return of_cd(*c.sectors, most, context); },
+                               [&](const BlockContent& b) { return of_source(b.bytes, most, context); },
+                               [&](const RomContent& r) { return of_source(r.bytes, most, context); },
+                               [](const FileContent&) { return std::vector<Density>{}; }},
+                    image.content);
 }
 
 }  // namespace opifex

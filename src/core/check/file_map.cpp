@@ -30,9 +30,9 @@ FileMap::FileMap(const Image& image) {
   const auto all_of = [](const Span& s) { return std::tie(s.first, s.end, s.path); };
   std::sort(spans_.begin(), spans_.end(), [&](const Span& a, const Span& b) { return all_of(a) < all_of(b); });
   // Two file systems of one disc name the same file.
-  spans_.erase(std::unique(spans_.begin(), spans_.end(),
-                           [&](const Span& a, const Span& b) { return all_of(a) == all_of(b); }),
-               spans_.end());
+  spans_.erase(
+      std::unique(spans_.begin(), spans_.end(), [&](const Span& a, const Span& b) { return all_of(a) == all_of(b); }),
+      spans_.end());
   width_ = std::bit_ceil(std::max<std::size_t>(1, spans_.size()));
   latest_.assign(2 * width_, INT64_MIN);
   for (std::size_t i = 0; i < spans_.size(); ++i) latest_[width_ + i] = spans_[i].end;

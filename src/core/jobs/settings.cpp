@@ -308,9 +308,11 @@ extern const Setting kOffset{.name = "offset",
 extern const Setting kSubchannel{.name = "subchannel",
                                  .help = "keep the subchannel of every sector, in a .sub file",
                                  .details = "96 bytes a sector, packed P to W."};
-extern const Setting kReport{
-    .name = "report", .type = writes, .help = "a page with tables and figures, and its data, into DIR", .value = "DIR",
-    .details = "DIR is new or empty, or has an older report, which <overwrite> replaces."};
+extern const Setting kReport{.name = "report",
+                             .type = writes,
+                             .help = "a page with tables and figures, and its data, into DIR",
+                             .value = "DIR",
+                             .details = "DIR is new or empty, or has an older report, which <overwrite> replaces."};
 extern const Setting kRestart{.name = "restart", .help = "throw an unfinished dump away and begin anew"};
 extern const Setting kNext{.name = "next", .help = "go on with the next disc until stopped; names come from the discs"};
 extern const Setting kDiscs{
@@ -521,16 +523,16 @@ const SettingList& identify_settings() {
 }
 
 const SettingList& check_settings() {
-  static const SettingList list = joined(
-      {{&kAgainst, &kHashes, &kSameAs, &kCheckRecord, &kRepair, &kOut, &kReport, &kOverwrite, &kFileSystem},
-       read_settings()});
+  static const SettingList list =
+      joined({{&kAgainst, &kHashes, &kSameAs, &kCheckRecord, &kRepair, &kOut, &kReport, &kOverwrite, &kFileSystem},
+              read_settings()});
   return list;
 }
 
 const SettingList& lists_settings() {
-  static const SettingList list = joined(
-      {{&kSets, &kMissing, &kMake, &kOut, &kTitle, &kRecordFile, &kReport, &kPlan, &kOverwrite, &kFileSystem},
-       read_settings()});
+  static const SettingList list =
+      joined({{&kSets, &kMissing, &kMake, &kOut, &kTitle, &kRecordFile, &kReport, &kPlan, &kOverwrite, &kFileSystem},
+              read_settings()});
   return list;
 }
 
@@ -563,9 +565,9 @@ const SettingList& files_settings() {
 }
 
 const SettingList& extract_settings() {
-  static const SettingList list = joined(
-      {{&kInto, &kReadBack, &kForm2, &kSavesAs, &kDamaged, &kRecordFile, &kReport, &kStrict, &kPlan, &kOverwrite, &kFileSystem},
-       read_settings()});
+  static const SettingList list = joined({{&kInto, &kReadBack, &kForm2, &kSavesAs, &kDamaged, &kRecordFile, &kReport,
+                                           &kStrict, &kPlan, &kOverwrite, &kFileSystem},
+                                          read_settings()});
   return list;
 }
 
@@ -607,7 +609,7 @@ const SettingList& shelf_settings() {
                &kNameLimit,      &kShelfPlatform, &kShelfFormat,     &kShelfVerdict, &kShelfRegion, &kShelfKnown,
                &kIncompleteSets, &kNotCompressed, &kNotCheckedSince, &kGone,         &kMovedOnly,   &kBelow,
                &kColumns,        &kSort,          &kMostItems,       &kCsv,          &kAgain,       &kFor,
-               &kMostBytes,      &kOut,           &kReport,          &kOverwrite,    &kPlan,          &kFileSystem},
+               &kMostBytes,      &kOut,           &kReport,          &kOverwrite,    &kPlan,        &kFileSystem},
               read_settings()});
   return list;
 }

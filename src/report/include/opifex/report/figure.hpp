@@ -13,6 +13,7 @@ struct Figure {
   std::string words = {};  ///< what there is to see, for whoever does not see it
   std::string data = {}, body = {};
   int width = 1280, height = 480;  ///< pixels
+  bool if_alone = false;           ///< of interest only if it is of the only result
 };
 
 using Figures = std::vector<Figure>;

@@ -1,17 +1,23 @@
 /// What there is to see of a job. Nothing is drawn here: ReportFolder does.
 #pragma once
 
-#include "opifex/core/check/density.hpp"
-#include "opifex/core/check/file_map.hpp"
-#include "opifex/core/dump/cartridge.hpp"
-#include "opifex/core/dump/dump.hpp"
-#include "opifex/core/jobs/check.hpp"
-#include "opifex/core/jobs/files.hpp"
-#include "opifex/core/jobs/lists.hpp"
-#include "opifex/core/jobs/rescue.hpp"
-#include "opifex/core/jobs/shelf.hpp"
-#include "opifex/core/jobs/writing.hpp"
+#include "opifex/core/jobs/job.hpp"
 #include "opifex/report/figure.hpp"
+
+namespace opifex {
+struct Identity;
+namespace dump {
+struct CartridgePlan;
+struct CartridgeResult;
+struct DumpPlan;
+struct DumpResult;
+}  // namespace dump
+namespace jobs {
+struct ShelfListed;
+struct ShelfSetsTold;
+struct ShelfSummary;
+}  // namespace jobs
+}  // namespace opifex
 
 namespace opifex::report {
 
@@ -51,6 +57,8 @@ Figures shelf_figures(const jobs::ShelfSummary& summary);
 Figures shelf_figures(const jobs::ShelfListed& listed);
 Figures shelf_figures(const jobs::ShelfSetsTold& sets);
 
+/// What lists know of a collection; nothing of a single image.
+Figures known_figures(const jobs::KnownTold& told);
 /// How much of a list is there.
 Figures missing_figures(const jobs::MissingTold& told);
 

@@ -44,7 +44,7 @@ class DocumentPrinter {
   void add(const LongResult& result);
   void add(const Json& result) { add(LongResult{result, "", {}}); }
   /// Exactly once, as the last. `summary`: of a job over many inputs; null: there is none. `lists`: what known
-  /// lists know of all of them; null: nobody asked. `report`: of the file in a report's folder.
+  /// lists know of all of them; null: nobody asked. `report`: only of the file in the folder of one.
   void finish(const Json& errors, const Json& summary = nullptr, const Json& lists = nullptr,
               const Json& report = nullptr);
 

@@ -12,23 +12,26 @@ namespace opifex::report {
 
 /// What a colour stands for. Of a cell that stands for many sectors the last of this order is shown.
 enum class Tone : std::uint8_t {
-  blank,      ///< nothing, or nothing is known
-  gap,        ///< of a layout: a pause; of a dump: run-out blocks
-  unproved,   ///< read, but under no checksum
-  data,       ///< a data track, a partition
-  music,      ///< a music track; music that was read twice alike
-  files,      ///< sectors that hold files
-  tables,     ///< sectors that describe files
-  good,       ///< verified
-  retried,    ///< good after several readings
-  mended,     ///< or can be mended: its error correction suffices
-  combined,   ///< put together from several readings or dumps
-  unsure,     ///< there is no proof
-  authored,   ///< odd, but made so by the maker
-  wrong,      ///< its checksum is wrong
-  lost,       ///< cannot be read, is not there
-  hang,       ///< the drive hung
-  untried,    ///< not read, not looked at
+  blank,       ///< nothing, or nothing is known
+  gap,         ///< of a layout: a pause; of a dump: run-out blocks
+  unproved,    ///< read, but under no checksum
+  data,        ///< a data track, a partition
+  music,       ///< a music track; music that was read twice alike
+  files,       ///< sectors that hold files
+  tables,      ///< sectors that describe files
+  good,        ///< verified
+  retried,     ///< good after several readings
+  repairable,  ///< its error correction suffices
+  taken,       ///< of a rescue: from some of the dumps
+  mended,      ///< it did suffice
+  combined,    ///< put together from several readings or dumps
+  unsure,      ///< there is no proof
+  authored,    ///< odd, but made so by the maker
+  wrong,       ///< its checksum is wrong
+  lost,        ///< cannot be read, is not there
+  other,       ///< of one dump of several: not there, or different
+  hang,        ///< the drive hung
+  untried,     ///< not read, not looked at
 };
 
 struct Shade {

@@ -20,8 +20,8 @@ struct ReportRequest {
 };
 
 /// Gathers results while the command runs, in a folder for temporary files; they get their names together at the end:
-/// report.html, result.json (as the command prints it, and `report.files`), a CSV file for each table, and of each
-/// figure a PNG, an SVG, its data and its script. Not for several threads at once.
+/// report.html, result.json (as the command prints it, and `report.files`: their SHA-1 by name), a CSV file for each
+/// table, and of each figure a PNG, an SVG, its data and its script. Not for several threads at once.
 class ReportFolder {
  public:
   /// Error (needs_word, "report_exists") if the folder has an older report that may not be replaced, "not_a_report" if
@@ -48,6 +48,9 @@ class ReportFolder {
   std::vector<Error> finish(const End& end);
 
  private:
+  Figures all_figures();
+  void place(const std::vector<std::string>& files);
+
   struct Parts;
   ReportRequest request_;
   std::unique_ptr<Parts> parts_;

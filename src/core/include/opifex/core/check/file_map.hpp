@@ -4,22 +4,10 @@
 #include <functional>
 #include <span>
 
+#include "opifex/core/check/sector_map.hpp"
 #include "opifex/core/image/image.hpp"
 
 namespace opifex {
-
-/// Sectors [first, end).
-struct DiscRange {
-  std::int64_t first = 0, end = 0;
-  friend bool operator==(const DiscRange&, const DiscRange&) = default;
-};
-
-/// What damage did to one file or folder.
-struct FileHit {
-  std::string path;
-  std::uint64_t sectors = 0, hit = 0;  ///< of it
-  std::int64_t first = 0;              ///< its first sector that is hit
-};
 
 class FileMap {
  public:

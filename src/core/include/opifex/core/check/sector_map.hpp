@@ -35,6 +35,19 @@ bool is_settled(SectorState state);
 /// True if the sector's bytes are not what the disc holds: bad_edc, unreadable, hang, untried.
 bool is_lost(SectorState state);
 
+/// Sectors [first, end).
+struct DiscRange {
+  std::int64_t first = 0, end = 0;
+  friend bool operator==(const DiscRange&, const DiscRange&) = default;
+};
+
+/// What damage did to one file or folder.
+struct FileHit {
+  std::string path;
+  std::uint64_t sectors = 0, hit = 0;  ///< of it
+  std::int64_t first = 0;              ///< its first sector that is hit
+};
+
 struct StateRange {
   cd::Lba first = 0, end = 0;  ///< [first, end)
   SectorState state = SectorState::untried;

@@ -7,7 +7,6 @@
 #include <set>
 
 #include "opifex/core/base/hash.hpp"
-#include "opifex/core/check/file_map.hpp"
 #include "opifex/core/check/prove.hpp"
 #include "opifex/core/convert/plan.hpp"
 #include "opifex/core/dump/disc_layout.hpp"
