@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include "opifex/core/base/text.hpp"
 #include "opifex/report/words.hpp"
 
 #include "command.hpp"
@@ -91,6 +92,10 @@ int dispatch(const std::vector<std::string>& words, Console& console, std::stop_
       report::DocumentPrinter(console.out, words.front())
           .finish(report::Json::array({report::to_json(e.details, code)}));
     return code;
+  } catch (const std::exception& e) {
+    console.out << std::flush;
+    console.err << fmt::format("opifex: internal fault: {}\n", printable(e.what()));
+    return kDevice;
   }
 }
 

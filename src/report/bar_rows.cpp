@@ -9,16 +9,7 @@
 namespace opifex::report {
 namespace {
 
-/// What fits to the left of a bar; the end of a name tells more than its middle.
-std::string short_name(const std::string& name) {
-  constexpr std::size_t kMost = 40;
-  std::string text = printable(name);
-  if (text.size() <= kMost) return text;
-  std::string head = text.substr(0, kMost / 2), tail = text.substr(text.size() - kMost / 2);
-  while (!head.empty() && !is_utf8(head)) head.pop_back();
-  while (!tail.empty() && !is_utf8(tail)) tail.erase(0, 1);
-  return head + "..." + tail;
-}
+constexpr std::size_t kMostName = 40;  // that fits to the left of a bar
 
 }  // namespace
 
@@ -43,7 +34,7 @@ Figure bar_rows(const BarChart& chart) {
       at += piece.value;
     }
     most = std::max(most, at);
-    const std::string name = short_name(row.name);
+    const std::string name = short_text(row.name, kMostName);
     longest = std::max(longest, name.size());
     longest_label = std::max(longest_label, row.label.size());
     names += fmt::format("{}{} {}", r > 0 ? ", " : "", in_quotes(name), r);

@@ -9,8 +9,10 @@
 
 namespace opifex::report {
 
-/// In single quotes gnuplot runs no commands and knows no escapes but a doubled quote.
-std::string in_quotes(const std::string& text);
+/// In single quotes gnuplot runs no commands and knows no escapes; an apostrophe, which would end them, becomes a
+/// typographic one. A text of more than `most` bytes loses its middle.
+std::string in_quotes(const std::string& text, std::size_t most = 120);
+std::string short_text(const std::string& text, std::size_t most);
 
 /// A text in a line of data: in double quotes, which it does not have itself.
 std::string field(std::string_view text);

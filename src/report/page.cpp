@@ -298,7 +298,8 @@ void add_head(Node html, const PageContent& page) {
   attribute(element(head, "meta"), "charset", "utf-8");
   const Node policy = element(head, "meta");
   attribute(policy, "http-equiv", "Content-Security-Policy");
-  attribute(policy, "content", "default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'");
+  attribute(policy, "content",
+            "default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; img-src data:");
   const Node width = element(head, "meta");
   attribute(width, "name", "viewport");
   attribute(width, "content", "width=device-width, initial-scale=1");

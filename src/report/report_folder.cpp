@@ -25,7 +25,11 @@ constexpr std::size_t kMostFigures = 24, kMostText = 64 << 10, kMostSubjects = 3
 class TemporaryFolder {
  public:
   TemporaryFolder() {
-    std::string name = (fs::temp_directory_path() / "opifex-report-XXXXXX").string();
+    std::error_code error;
+    fs::path parent = fs::temp_directory_path(error);
+    if (!error) parent = fs::absolute(parent, error);
+    if (error) throw_system_error("there is no folder for temporary files", "TMPDIR", error.value());
+    std::string name = (parent / "opifex-report-XXXXXX").string();
     if (!::mkdtemp(name.data())) throw_system_error("cannot make a folder for temporary files", name, errno);
     path_ = name;
   }
@@ -244,7 +248,7 @@ std::vector<Error> ReportFolder::finish(const End& end) {
   const PageContent page{request_.command, request_.version, end.exit_code, seconds_now(),
                          parts.subjects,   parts.results,    parts.tables,  drawn,
                          undrawn_,         parts.text,       parts.text_cut};
-  std::ofstream(work / kPage, std::ios::binary) << page_html(page);
+  write_whole_file(work / kPage, page_html(page), Existing::keep);
   files.emplace_back(kPage);
   Json list = Json::object();
   for (const std::string& name : files) list[name] = sha1_of(work / name);

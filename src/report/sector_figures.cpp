@@ -134,7 +134,8 @@ Figure map_figure(const std::string& title, DiscRange disc, std::span<const Tone
 }
 
 Figure bar_figure(const std::string& title, DiscRange disc, const std::vector<Layer>& layers) {
-  const double total = static_cast<double>(std::max<std::int64_t>(1, disc.end - disc.first));
+  disc.end = std::max(disc.end, disc.first + 1);
+  const double total = static_cast<double>(disc.end - disc.first);
   Figure figure{.name = "disc-layout",
                 .title = title,
                 .words = title + ", in sectors.",
@@ -241,10 +242,7 @@ Figures suffered_figures(const std::string& title, const std::vector<FileHit>& h
     const double share =
         100.0 * static_cast<double>(f.hit) / static_cast<double>(std::max<std::uint64_t>(1, f.sectors));
     figure.data += fmt::format("{} {:.3f} {} {} {}\n", row, std::max(share, 0.15), f.hit, f.sectors, field(f.path));
-    std::string name = printable(f.path);
-    if (name.size() > 44) name = "..." + name.substr(name.size() - 41);
-    while (!is_utf8(name)) name.erase(3, 1);
-    names += fmt::format("{}{} {}", row > 0 ? ", " : "", in_quotes(name), row);
+    names += fmt::format("{}{} {}", row > 0 ? ", " : "", in_quotes(f.path, 44), row);
     figure.words += fmt::format("{}{}: {} of {} sectors lost", figure.words.empty() ? "" : "; ", printable(f.path),
                                 grouped(f.hit), grouped(f.sectors));
     figure.body += fmt::format("set label {} \"{} of {} sectors\" at {},{} left offset 0.6,0 font \",9\"\n", row + 1,
