@@ -1,11 +1,13 @@
 #include <cerrno>
 #include <csignal>
 #include <cstdio>
+#include <cstdlib>
 #include <iostream>
 #include <thread>
 
 #include <fcntl.h>
 #include <pthread.h>
+#include <sys/ioctl.h>
 #include <unistd.h>
 
 #include "command.hpp"
@@ -20,6 +22,19 @@ void secure_descriptors() {
     const int flags = fd == STDERR_FILENO ? O_WRONLY : O_RDONLY;
     if (::open("/dev/null", flags) != fd) ::_exit(opifex::cli::kDevice);
   }
+}
+
+/// NO_COLOR (no-color.org: set and not empty) and a terminal that says it is dumb are honoured.
+opifex::cli::TerminalFacts terminal_of(int fd) {
+  if (::isatty(fd) != 1) return {};
+  const auto variable = [](const char* name) {
+    const char* value = std::getenv(name);
+    return std::string(value ? value : "");
+  };
+  winsize size{};
+  const bool known = ::ioctl(fd, TIOCGWINSZ, &size) == 0 && size.ws_col > 0;
+  const std::string kind = variable("TERM");
+  return {known ? size.ws_col : std::size_t{80}, variable("NO_COLOR").empty() && !kind.empty() && kind != "dumb"};
 }
 
 /// A result that did not reach its reader is no success.
@@ -57,6 +72,7 @@ int main(int argc, char** argv) {
     ::_exit(opifex::cli::kInterrupted);
   }).detach();
   const std::vector<std::string> words(argv + 1, argv + argc);
-  opifex::cli::Console console{std::cout, std::cerr, ::isatty(STDERR_FILENO) == 1};
+  opifex::cli::Console console{std::cout, std::cerr, ::isatty(STDERR_FILENO) == 1, terminal_of(STDOUT_FILENO),
+                               terminal_of(STDERR_FILENO)};
   return checked_output(opifex::cli::dispatch(words, console, stop.get_token()));
 }

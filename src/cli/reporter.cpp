@@ -151,7 +151,7 @@ void Reporter::result(const jobs::Rescued& rescued) {
   const auto& plan = rescued.written.conversion.plan;
   json["proof"] = proof_of(leading_file(plan, rescued.written.outputs).path, dumps, paths_of(rescued.written.outputs));
   const auto& [existing, inputs] = std::tie(rescued.rules.existing, rescued.rules.inputs);
-  write_whole_file(rescued.record_text, printable_lines(text), existing, inputs);
+  write_whole_file(rescued.record_text, report::plain_text(text), existing, inputs);
   write_whole_file(rescued.record_json, report::dump(report::record("rescue", json)), existing, inputs);
 }
 
@@ -170,7 +170,7 @@ void Reporter::result(const jobs::Dumped& dumped) {
     session_.message(fmt::format("the damaged sectors are listed in {}: opifex rescue uses it\n", files.map.string()));
   if (!files.record_text.empty()) {
     json["proof"] = proof_of(dumped.plan.lead, {}, paths_of(dumped.result->outputs));
-    write_whole_file(files.record_text, printable_lines(text), dumped.existing, dumped.inputs);
+    write_whole_file(files.record_text, report::plain_text(text), dumped.existing, dumped.inputs);
     write_whole_file(files.record_json, report::dump(report::record("dump", json)), dumped.existing, dumped.inputs);
   }
 }
@@ -191,7 +191,7 @@ void Reporter::result(const jobs::DumpedCartridge& dumped) {
       proof_of(has_rom ? dumped.plan.rom_file : dumped.plan.save_file, {}, paths_of(dumped.result->outputs));
   const std::string whole =
       report::cartridge_plan_text(dumped.source, dumped.plan, report::DumpTense::now) + "\n" + text;
-  write_whole_file(dumped.record_text, printable_lines(whole), dumped.existing, dumped.inputs);
+  write_whole_file(dumped.record_text, report::plain_text(whole), dumped.existing, dumped.inputs);
   write_whole_file(dumped.record_json, report::dump(report::record("dump", json)), dumped.existing, dumped.inputs);
 }
 

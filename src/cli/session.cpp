@@ -38,10 +38,18 @@ extern const Setting kThreads{.name = "threads",
                               .range = {0, 256}};
 extern const Setting kLog{
     .name = "log", .type = SettingType::writes, .help = "append what is done to a file", .value = "FILE"};
+extern const Setting kColor{.name = "color",
+                            .type = SettingType::choice,
+                            .help = "colours: auto (default; on a terminal, unless NO_COLOR is set), always, never",
+                            .value = "WHEN",
+                            .preset = "auto",
+                            .words = [] {
+                              return std::vector<std::string>{"auto", "always", "never"};
+                            }};
 extern const Setting kHelpFlag{.name = "help", .help = "this help"};
 
 const SettingList& common_settings() {
-  static const SettingList list = {&kJson, &kQuiet, &kProgress, &kThreads, &kLog, &kHelpFlag};
+  static const SettingList list = {&kJson, &kQuiet, &kProgress, &kColor, &kThreads, &kLog, &kHelpFlag};
   return list;
 }
 
@@ -103,6 +111,12 @@ Session::Session(Line line, Console& console, std::stop_token stop)
     : line_(std::move(line)), console_(console), context_{progress_, 0}, document_(console.out, line_.command) {
   progress_.stop = std::move(stop);
   context_.threads = static_cast<unsigned>(settings().number(kThreads).value_or(0));
+  const std::string color = settings().text(kColor);
+  const auto style = [&](const TerminalFacts& terminal) {
+    return report::TextStyle{terminal.width, color == "always" || (color != "never" && terminal.colours)};
+  };
+  style_ = style(console.out_terminal);
+  error_style_ = style(console.err_terminal);
   const std::string log = settings().text(kLog);
   if (!log.empty()) require_log(log, jobs::named_inputs(words(), settings(), *line_.list));
   log_ = open_log(log);
@@ -152,22 +166,24 @@ void Session::show(const std::string& text) {
   pause_progress();
   if (separate_) console_.out << "\n";
   separate_ = true;
-  console_.out << printable_lines(text) << std::flush;
+  report::show(text, style_, console_.out);
+  console_.out << std::flush;
 }
 
 void Session::line(const std::string& text) {
   pause_progress();
   separate_ = true;
-  console_.out << printable_lines(text) << std::flush;
+  report::show(text, style_, console_.out);
+  console_.out << std::flush;
 }
 
 void Session::message(const std::string& text) {
-  const std::string shown = printable_lines(text);
-  log_->info("{}", shown);
+  log_->info("{}", report::plain_text(text));
   if (settings().flag(kQuiet) || wants_json()) return;
   pause_progress();
   console_.out << std::flush;
-  console_.err << shown << std::flush;
+  report::show(text, error_style_, console_.err);
+  console_.err << std::flush;
 }
 
 void Session::failed(const Error& error) {

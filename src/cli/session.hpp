@@ -14,6 +14,7 @@
 #include "opifex/report/figure.hpp"
 #include "opifex/report/json.hpp"
 #include "opifex/report/report_folder.hpp"
+#include "opifex/report/terminal.hpp"
 
 #include "console.hpp"
 #include "progress_line.hpp"
@@ -29,7 +30,7 @@ enum Exit : int { kDone = 0, kBadNews = 1, kUsage = 2, kRefused = 3, kNeedsWord 
 int exit_code(Fault fault);
 
 /// Those of every command.
-extern const Setting kJson, kQuiet, kProgress, kThreads, kLog, kHelpFlag;
+extern const Setting kJson, kQuiet, kProgress, kColor, kThreads, kLog, kHelpFlag;
 const SettingList& common_settings();
 
 /// One line of a command, taken apart.
@@ -121,6 +122,7 @@ class Session {
   report::Json errors_ = report::Json::array(), summary_ = nullptr, lists_ = nullptr;
   int exit_ = kDone;
   bool separate_ = false;
+  report::TextStyle style_ = {}, error_style_ = {};
   std::int64_t began_ = seconds_now();
   std::shared_ptr<spdlog::logger> log_;
   std::unique_ptr<ProgressLine> drawing_;

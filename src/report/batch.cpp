@@ -4,6 +4,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/table.hpp"
+#include "opifex/report/terminal.hpp"
 #include "opifex/report/text.hpp"
 #include "opifex/report/words.hpp"
 
@@ -70,7 +71,11 @@ Json result_json(const jobs::BatchResult& r) {
 }  // namespace
 
 std::string batch_plan_text(const jobs::BatchPlan& plan) {
-  Table table({{"Input"}, {"Output"}, {"In", Align::right}, {"Out at most", Align::right}, {"Would be lost"}});
+  Table table({path_column("Input"),
+               path_column("Output"),
+               {"In", Align::right},
+               {"Out at most", Align::right},
+               path_column("Would be lost")});
   for (const jobs::BatchItem& item : plan.items)
     table.add({item.name, item.out.string(), human_size(item.bytes_in),
                item.done_already ? "is there" : human_size(item.bytes_out()), short_kinds(item.losses)});
@@ -110,11 +115,11 @@ std::string batch_line(const jobs::BatchStep& step, const jobs::Checked& checked
   const CheckResult& result = checked.result;
   const std::string rate = pace(result.bytes_read, seconds);
   std::string text =
-      fmt::format("{}  {}  {}, {}{}\n", step_number(step), printable(step.name), to_string(result.verdict),
+      fmt::format("{}  {}  {}, {}{}\n", step_number(step), printable(step.name), state_text(to_string(result.verdict)),
                   human_size(result.bytes_read), rate.empty() ? "" : ", " + rate);
   for (const Finding& f : result.findings)
     if (f.severity != Severity::note)
-      text += fmt::format("      {:<8} {} [{}]\n", to_string(f.severity), printable(f.message), f.code);
+      text += fmt::format("      {} {} [{}]\n", state_text(to_string(f.severity), 8), printable(f.message), f.code);
   return text;
 }
 

@@ -4,6 +4,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/cartridge.hpp"
 #include "opifex/report/dump.hpp"
+#include "opifex/report/terminal.hpp"
 #include "opifex/report/text.hpp"
 #include "opifex/report/words.hpp"
 
@@ -56,6 +57,19 @@ std::string_view verdict_text(CartridgeVerdict verdict) {
   return "DAMAGED: not what the cartridge holds";
 }
 
+Tone tone_of_verdict(CartridgeVerdict verdict) {
+  switch (verdict) {
+    case CartridgeVerdict::proved:
+    case CartridgeVerdict::agreed:
+      return Tone::good;
+    case CartridgeVerdict::unsure:
+      return Tone::unsure;
+    case CartridgeVerdict::damaged:
+      break;
+  }
+  return Tone::lost;
+}
+
 std::string unstable_text(const char* what, const UnstablePlaces& places) {
   if (places.bytes == 0) return "";
   std::string text =
@@ -106,7 +120,7 @@ std::string cartridge_plan_text(const std::string& source, const CartridgePlan& 
 std::string cartridge_dump_text(const CartridgePlan& plan, const CartridgeResult& result) {
   std::string text =
       fmt::format("{}: {}\n", printable(plan.rom_bytes > 0 ? plan.rom_file.string() : plan.save_file.string()),
-                  verdict_text(result.verdict));
+                  tone_text(tone_of_verdict(result.verdict), verdict_text(result.verdict)));
   text += unstable_text("ROM", result.unstable) + unstable_text("save", result.unstable_save);
   text += warning_lines(result.warnings);
   if (result.resumed) text += "  it went on where an unfinished dump had stopped\n";

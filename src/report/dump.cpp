@@ -4,6 +4,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/table.hpp"
+#include "opifex/report/terminal.hpp"
 #include "opifex/report/text.hpp"
 #include "opifex/report/words.hpp"
 
@@ -101,6 +102,12 @@ std::string states_line(const SectorMap& map) {
   return text;
 }
 
+/// "damaged: 20 sectors lost": the word before the colon has its colour.
+void add_verdict(std::string& text, const std::string& line) {
+  const std::size_t colon = line.find(':');
+  text += fmt::format("  {:<11} {}{}\n", "Verdict", state_text(line.substr(0, colon)), line.substr(colon));
+}
+
 std::string verdict_line(const DumpResult& r) {
   const std::uint64_t lost = r.map.map.count_if(is_lost), unsure = r.map.map.count(SectorState::audio_unsure);
   switch (r.verdict) {
@@ -184,7 +191,8 @@ std::string hashes_table(const DumpPlan& plan, const DumpResult& r) {
   std::string text;
   for (const NamedHash& h : r.hashes) text += fmt::format("  {:<11} {}\n", h.name, h.value);
   if (r.tracks.size() < 2 || r.hashes.empty()) return text;
-  std::vector<Table::Column> columns = {{"Track", Align::right}, {"Kind"}, {"Sectors", Align::right}, {"State"}};
+  std::vector<Table::Column> columns = {
+      {"Track", Align::right}, {"Kind"}, {"Sectors", Align::right}, state_column("State")};
   for (const NamedHash& h : r.hashes) columns.push_back({h.name});
   Table table(columns);
   for (const dump::TrackHashes& t : r.tracks) {
@@ -271,7 +279,7 @@ std::string dump_text(const DumpPlan& plan, const DumpResult& r) {
   if (r.resumed) time += " (with what an earlier run had read)";
   add(text, "Time", time);
   add(text, "Compared", r.proof.compared);
-  add(text, "Verdict", verdict_line(r));
+  add_verdict(text, verdict_line(r));
   add(text, "Proved", proof_line(plan, r.map.map));
   add(text, "Sectors", states_line(r.map.map));
   add(text, "Hits", hit_line(plan, r));

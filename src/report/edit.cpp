@@ -67,7 +67,11 @@ Json edit_json(const jobs::Edited& edited) {
 std::string edit_text(const jobs::Edited& edited) {
   std::string text = fmt::format("{}: {}{}\n\n", printable(edited.path.string()), edited.system,
                                  edited.planned_only ? ", what would be changed" : "");
-  Table table({{"Change"}, {"Bytes", Align::right}, {"Room", Align::right}, {"Path"}, {"Detail"}});
+  Table table({path_column("Change"),
+               {"Bytes", Align::right},
+               {"Room", Align::right},
+               path_column("Path"),
+               path_column("Detail")});
   constexpr std::size_t kShown = 40;
   for (std::size_t i = 0; i < std::min(kShown, edited.steps.size()); ++i) {
     const EditStep& step = edited.steps[i];

@@ -6,6 +6,7 @@
 
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/table.hpp"
+#include "opifex/report/terminal.hpp"
 #include "opifex/report/words.hpp"
 
 namespace opifex::report {
@@ -227,7 +228,7 @@ std::string collection_text(const jobs::KnownTold& told, std::size_t number) {
   std::string text = fmt::format("{}: {}\n", printable(title_of(list)), totals_words(match));
   for (const SetMatch& set : match.sets) {
     const std::string flags = flags_words(set);
-    text += fmt::format("  {:<9} {}{}\n", to_string(set.verdict), printable(list.name(list.sets[set.set])),
+    text += fmt::format("  {} {}{}\n", state_text(to_string(set.verdict), 9), printable(list.name(list.sets[set.set])),
                         flags.empty() ? "" : "  (" + flags + ")");
     text += entry_lines(list, set, told.folder);
   }
@@ -368,7 +369,7 @@ std::string hashes_words(const KnownList& list) {
 
 std::string shown_set(const KnownList& list, const ListedSet& set) {
   std::string text = fmt::format("\n  {}\n", printable(list.name(set)));
-  Table table({{"Entry"}, {"Size", Align::right}, {"CRC-32"}, {"SHA-1"}, {"Status"}});
+  Table table({{"Entry"}, {"Size", Align::right}, {"CRC-32"}, {"SHA-1"}, state_column("Status")});
   for (const ListedEntry& e : list.entries_of(set))
     table.add({std::string(list.name(e)), e.size_bytes == kUnknownSize ? "-" : grouped(e.size_bytes),
                list.hash(e, ListHash::crc32), list.hash(e, ListHash::sha1), std::string(to_string(e.status))});
@@ -431,7 +432,8 @@ std::string missing_text(const jobs::MissingTold& told) {
   std::string text =
       fmt::format("{} in {}: {}\n", printable(title_of(told.list)), printable(told.folder), totals_words(told.match));
   visit_missing(told, [&](const SetMatch& set) {
-    text += fmt::format("  {:<9} {}\n", to_string(set.verdict), printable(told.list.name(told.list.sets[set.set])));
+    text += fmt::format("  {} {}\n", state_text(to_string(set.verdict), 9),
+                        printable(told.list.name(told.list.sets[set.set])));
     if (set.verdict != SetVerdict::absent) text += entry_lines(told.list, set, told.folder);
   });
   return text;

@@ -9,6 +9,7 @@
 #include "opifex/core/base/dates.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/palette.hpp"
+#include "opifex/report/terminal.hpp"
 
 #include "page_files.hpp"
 
@@ -351,7 +352,7 @@ std::string page_html(const PageContent& page) {
     const Node details = element(element(main, "section"), "details");
     element(details, "summary",
             page.text_cut ? "As the terminal shows it (the beginning)" : "As the terminal shows it");
-    element(details, "pre").append_child(pugi::node_pcdata).set_value(printable_lines(page.text).c_str());
+    element(details, "pre").append_child(pugi::node_pcdata).set_value(plain_text(page.text).c_str());
   }
   add_fixed(body, "script", kPageScript);
   close_empty(html);

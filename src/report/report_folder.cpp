@@ -10,6 +10,7 @@
 #include "opifex/core/base/hash.hpp"
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/csv.hpp"
+#include "opifex/report/terminal.hpp"
 
 #include "gnuplot.hpp"
 #include "page.hpp"
@@ -28,7 +29,12 @@ class TemporaryFolder {
     std::error_code error;
     fs::path parent = fs::temp_directory_path(error);
     if (!error) parent = fs::absolute(parent, error);
-    if (error) throw_system_error("there is no folder for temporary files", "TMPDIR", error.value());
+    if (error)
+      throw Error({.fault = Fault::device,
+                   .code = "no_temporary_folder",
+                   .what = "there is no folder for temporary files",
+                   .found = error.message(),
+                   .hint = "TMPDIR names one"});
     std::string name = (parent / "opifex-report-XXXXXX").string();
     if (!::mkdtemp(name.data())) throw_system_error("cannot make a folder for temporary files", name, errno);
     path_ = name;
@@ -172,7 +178,8 @@ ReportFolder::ReportFolder(ReportRequest request) : request_(std::move(request))
 
 ReportFolder::~ReportFolder() = default;
 
-void ReportFolder::add(const LongResult& result, const std::string& text) {
+void ReportFolder::add(const LongResult& result, const std::string& marked) {
+  const std::string text = plain_text(marked);
   ++parts_->results;
   parts_->tables.add(result.result);
   LongResult seen = result;

@@ -81,7 +81,12 @@ std::string kept_text(const SaveTold& save) {
 
 std::string history_text(const SaveTold& save) {
   if (save.versions.empty()) return fmt::format("{}: no version is kept\n", printable(save.path.string()));
-  Table table({{"No.", Align::right}, {"Kept"}, {"Bytes", Align::right}, {"SHA-1"}, {"From"}, {"State"}});
+  Table table({{"No.", Align::right},
+               state_column("Kept"),
+               {"Bytes", Align::right},
+               {"SHA-1"},
+               {"From"},
+               state_column("State")});
   for (std::size_t i = 0; i < save.versions.size(); ++i) {
     const SaveVersion& v = save.versions[i];
     table.add({std::to_string(i + 1), v.stored, grouped(v.size_bytes), v.sha1.substr(0, 12), v.origin,

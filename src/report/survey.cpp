@@ -110,8 +110,14 @@ std::string survey_text(const Survey& survey) {
   text += fact("Holds", fmt::format("{}, {}", counts(survey), human_size(survey.total_bytes)));
   if (survey.other_files > 0) text += fact("Besides", plural(survey.other_files, "other file"));
   if (!survey.items.empty()) {
-    Table table(
-        {{"Platform"}, {"Serial"}, {"Title"}, {"Disc"}, {"Format"}, {"Size", Align::right}, {"State"}, {"Path"}});
+    Table table({{"Platform"},
+                 {"Serial"},
+                 path_column("Title"),
+                 {"Disc"},
+                 {"Format"},
+                 {"Size", Align::right},
+                 state_column("State"),
+                 path_column("Path")});
     for (const SurveyItem& i : survey.items) {
       const bool image = i.kind == SurveyKind::image;
       table.add({i.id.platform.empty() && !image ? "-" : short_platform_name(i.id.platform), i.id.serial, i.id.title,
@@ -151,7 +157,8 @@ Json listing_json(const std::string& path, const ImageListing& listing) {
 
 std::string listing_text(const std::string& path, const ImageListing& listing) {
   std::uint64_t stored = 0;
-  Table table({{"Slot", Align::right}, {"Serial"}, {"Title"}, {"Stored", Align::right}, {"Disc", Align::right}});
+  Table table(
+      {{"Slot", Align::right}, {"Serial"}, path_column("Title"), {"Stored", Align::right}, {"Disc", Align::right}});
   for (const ImageListing::Item& d : listing.images) {
     table.add({fmt::format("{}", d.slot), d.id, d.title, human_size(d.stored_bytes), human_size(d.size_bytes)});
     stored += d.stored_bytes;

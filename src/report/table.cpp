@@ -1,10 +1,9 @@
 #include "opifex/report/table.hpp"
 
-#include <algorithm>
-
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/report/terminal.hpp"
 
 namespace opifex::report {
 namespace {
@@ -38,46 +37,31 @@ std::size_t shown_width(std::string_view text) {
 
 void Table::add(const std::vector<std::string>& cells) {
   for (std::size_t c = 0; c < columns_.size(); ++c) {
-    cells_ += printable(cells[c]);
-    ends_.push_back(cells_.size());
+    rows_ += printable(cells[c]);
+    rows_ += c + 1 < columns_.size() ? kCell : kRow;
   }
 }
 
-std::string_view Table::cell(std::size_t row, std::size_t column) const {
-  const std::size_t n = row * columns_.size() + column, begin = n == 0 ? 0 : ends_[n - 1];
-  return std::string_view(cells_).substr(begin, ends_[n] - begin);
-}
-
 std::string Table::text(const std::string& indent) const {
-  const std::size_t rows = columns_.empty() ? 0 : ends_.size() / columns_.size();
-  std::vector<std::size_t> widths(columns_.size(), 0);
-  for (std::size_t c = 0; c < columns_.size(); ++c)
-    for (std::size_t r = 0; r < rows; ++r) widths[c] = std::max(widths[c], shown_width(cell(r, c)));
-  for (std::size_t c = 0; c < columns_.size(); ++c)
-    if (widths[c] > 0) widths[c] = std::max(widths[c], shown_width(columns_[c].title));
-
-  std::string out;
-  const auto line = [&](const auto& cell_of) {
-    std::string text = indent;
-    for (std::size_t c = 0; c < columns_.size(); ++c) {
-      if (widths[c] == 0) continue;
-      const std::string_view shown = cell_of(c);
-      const std::string pad(widths[c] - shown_width(shown), ' ');
-      if (columns_[c].align == Align::right) text += pad;
-      text += shown;
-      if (columns_[c].align == Align::left) text += pad;
-      text += "  ";
-    }
-    text.erase(text.find_last_not_of(' ') + 1);
-    out += text + "\n";
-  };
-  line([&](std::size_t c) { return std::string_view(columns_[c].title); });
-  for (std::size_t r = 0; r < rows; ++r) line([&](std::size_t c) { return cell(r, c); });
-  return out;
+  if (columns_.empty()) return {};
+  std::string text = kTable + indent + kRow;
+  for (const Column& column : columns_) {
+    text += column.align == Align::right     ? 'r'
+            : column.fit == CellFit::shorten ? 's'
+            : column.fit == CellFit::state   ? 'c'
+                                             : 'l';
+    text += column.title;
+    text += &column == &columns_.back() ? kRow : kCell;
+  }
+  return text + rows_ + kTable;
 }
 
 void Facts::add(std::string_view label, const std::string& value) {
   if (!value.empty()) text_ += fmt::format("  {:<11} {}\n", label, printable(value));
+}
+
+void Facts::add_state(std::string_view label, std::string_view word, const std::string& rest) {
+  text_ += fmt::format("  {:<11} {}{}\n", label, state_text(word), printable(rest));
 }
 
 }  // namespace opifex::report

@@ -7,6 +7,7 @@
 #include "opifex/core/image/container.hpp"
 #include "opifex/report/cartridge.hpp"
 #include "opifex/report/table.hpp"
+#include "opifex/report/terminal.hpp"
 #include "opifex/report/words.hpp"
 
 namespace opifex::report {
@@ -22,7 +23,7 @@ std::string layout_table(const Image& image) {
                {"Pregap"},
                {"Length"},
                {"Bytes", Align::right},
-               {"File"}});
+               path_column("File")});
   bool placed = true;  // behind a track of unknown length nothing has a known place
   for (const cd::Track& t : image.cd()->layout().tracks) {
     const ImageFile* file = image.file_of(t);
@@ -169,7 +170,7 @@ std::string partitions_table(const Identity& id) {
                {"Key"},
                {"Files", Align::right},
                {"Title id"},
-               {"Title"}});
+               path_column("Title")});
   for (const Identity::Partition& p : id.partitions)
     table.add({p.kind, fmt::format("{:#x}", p.offset), p.size_bytes == 0 ? "?" : human_size(p.size_bytes),
                p.blank       ? "blank"
@@ -243,8 +244,8 @@ std::string size_hint(const Image& image, const rom::Examined& rom) {
 }  // namespace
 
 std::string check_text(const Image& image, const CheckResult& result, RepairHint hint) {
-  std::string text = fmt::format("{}: {}\n", printable(image.path.string()), to_string(result.verdict));
-  Table table({{"Track", Align::right}, {"Kind"}, {"Sectors", Align::right}, {"Found"}, {"Verdict"}});
+  std::string text = fmt::format("{}: {}\n", printable(image.path.string()), state_text(to_string(result.verdict)));
+  Table table({{"Track", Align::right}, {"Kind"}, {"Sectors", Align::right}, {"Found"}, state_column("Verdict")});
   for (const TrackCheck& t : result.tracks)
     table.add({fmt::format("{}", t.number), cd::to_string(t.mode), grouped(t.sectors), kinds_text(t.kinds),
                track_verdict(t)});
@@ -253,7 +254,7 @@ std::string check_text(const Image& image, const CheckResult& result, RepairHint
   constexpr std::size_t kShown = 40;
   for (std::size_t i = 0; i < result.findings.size() && i < kShown; ++i) {
     const Finding& f = result.findings[i];
-    text += fmt::format("  {:<8} {} [{}]\n", to_string(f.severity), printable(f.message), f.code);
+    text += fmt::format("  {} {} [{}]\n", state_text(to_string(f.severity), 8), printable(f.message), f.code);
   }
   if (result.findings.size() > kShown)
     text += fmt::format("  ... and {} more (--json lists all)\n", result.findings.size() - kShown);

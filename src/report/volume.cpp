@@ -111,8 +111,8 @@ bool holds_saves(const Volume& volume) {
 /// What is on a memory card: titles first, for names are codes.
 Table saves_table(const std::vector<const VolumeEntry*>& entries, const std::map<std::string, std::string>& games) {
   std::vector<Table::Column> columns = {
-      {"Blocks", Align::right}, {"Game code"}, {"Title"}, {"Icons", Align::right}, {"Name"}};
-  if (!games.empty()) columns.push_back({"Game"});
+      {"Blocks", Align::right}, {"Game code"}, path_column("Title"), {"Icons", Align::right}, path_column("Name")};
+  if (!games.empty()) columns.push_back(path_column("Game"));
   Table table(columns);
   for (const VolumeEntry* e : entries) {
     const EntryFacts& f = *e->facts;
@@ -132,9 +132,12 @@ Table files_table(const Volume& v, const std::vector<const VolumeEntry*>& entrie
       std::any_of(entries.begin(), entries.end(), [](const VolumeEntry* e) { return e->facts != nullptr; });
   const bool comments = std::any_of(entries.begin(), entries.end(),
                                     [](const VolumeEntry* e) { return e->facts && !e->facts->comment.empty(); });
-  std::vector<Table::Column> columns = {
-      {"Size", Align::right}, {"Date"}, {by_place ? "Block" : "LBA", Align::right}, {"Attributes"}, {"Path"}};
-  if (comments) columns.push_back({"Comment"});
+  std::vector<Table::Column> columns = {{"Size", Align::right},
+                                        {"Date"},
+                                        {by_place ? "Block" : "LBA", Align::right},
+                                        {"Attributes"},
+                                        path_column("Path")};
+  if (comments) columns.push_back(path_column("Comment"));
   Table table(columns);
   for (const VolumeEntry* e : entries) {
     std::vector<std::string> cells = {

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include "opifex/core/base/text.hpp"
+#include "opifex/report/terminal.hpp"
 
 namespace opifex::report {
 namespace {
@@ -48,7 +49,8 @@ std::string warning_text(const Warning& warning) {
 
 std::string warning_lines(const std::vector<Warning>& warnings) {
   std::string text;
-  for (const Warning& w : warnings) text += fmt::format("  warning     {} [{}]\n", printable(warning_text(w)), w.code);
+  for (const Warning& w : warnings)
+    text += fmt::format("  {} {} [{}]\n", state_text("warning", 11), printable(warning_text(w)), w.code);
   return text;
 }
 

@@ -9,33 +9,41 @@
 namespace opifex::report {
 
 enum class Align { left, right };
+enum class CellFit {
+  whole,    ///< as wide as its widest cell
+  shorten,  ///< a path, a title: loses its middle where the terminal is too narrow
+  state     ///< begins with a word of the palette, and has its colour where there are colours
+};
 
-/// Columns are as wide as their widest cell, two blanks apart; no rules, no colour.
+/// Columns are as wide as their widest cell, two blanks apart; no rules.
 class Table {
  public:
   struct Column {
     std::string title;
     Align align = Align::left;
+    CellFit fit = CellFit::whole;
   };
   explicit Table(std::vector<Column> columns) : columns_(std::move(columns)) {}
   void add(const std::vector<std::string>& cells);
-  /// Each line begins with `indent`; columns empty in every row are left out.
+  /// Each line begins with `indent`; columns empty in every row are left out. Not yet laid out: see terminal.hpp.
   std::string text(const std::string& indent = "") const;
 
  private:
-  std::string_view cell(std::size_t row, std::size_t column) const;
-
   std::vector<Column> columns_;
-  // All cells one behind the other: of a hundred thousand rows a string for each would take three times as much.
-  std::string cells_;
-  std::vector<std::size_t> ends_;
+  // All rows one behind the other: of a hundred thousand a string for each cell would take three times as much.
+  std::string rows_;
 };
+/// Columns of a path or a title, and of a state.
+inline Table::Column path_column(std::string title) { return {std::move(title), Align::left, CellFit::shorten}; }
+inline Table::Column state_column(std::string title) { return {std::move(title), Align::left, CellFit::state}; }
 
 /// "  Label       value" lines.
 class Facts {
  public:
   /// An empty value adds no line.
   void add(std::string_view label, const std::string& value);
+  /// The same of a state; `rest` follows it.
+  void add_state(std::string_view label, std::string_view word, const std::string& rest = "");
   const std::string& text() const { return text_; }
 
  private:
