@@ -243,6 +243,15 @@ def shelf_rows():
     add_row("Shelf: 100 000 items, duplicates / 300 ms", best_of(rounds, lambda: run(command)[0]) - start, 0.300, 1.0)
     add_row("Shelf: the most memory of any of these, and of whole lists / 128 MiB", peak / 1024, 128.0, 1.0, peak)
 
+    def report():
+        shutil.rmtree(os.path.join(folder, "report"), ignore_errors=True)
+        return run(f"{opifex} shelf list --most 10000 --at big.sqlite --quiet --report report > told")
+
+    peak = max(report()[1], run(f"{opifex} shelf list --at big.sqlite --quiet --report all > told")[1])
+    add_row("Shelf: a report of 10 000 rows / 2 s (memory: of 100 000)", best_of(rounds, lambda: report()[0]), 2.0, 1.0, peak)
+    add_row("Shelf: the page of 10 000 rows / 5 MB", os.path.getsize(os.path.join(folder, "report", "report.html")) / 1e6, 5.0, 1.0)
+    shutil.rmtree(os.path.join(folder, "all"))
+
     os.makedirs(os.path.join(folder, "tree"))
     for i in range(10000):
         place = os.path.join(folder, "tree", str(i % 100))

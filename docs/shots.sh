@@ -75,7 +75,10 @@ printf '[[defects]]\nkind = "unreadable"\nlba = [54440, 54470]\n' >> long.toml
 opifex dump sim:long.toml --out long/x.cue --report figures --hashes none --quiet > /dev/null || true
 # Figures that belong together, one above the other.
 above() { convert-im6.q16 "${@:2}" -append -strip -colors 64 "$shots/$1.png"; }
-above dump-figures figures/sector-map.png figures/reading-speed.png figures/readings.png
+chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
+  --disable-sync --user-data-dir="$work/browser" --hide-scrollbars --window-size=1280,1180 --screenshot="$work/page.png" \
+  "file://$PWD/figures/report.html" > /dev/null 2>&1
+above report "$work/page.png"
 above cartridge-readings cartridges/report/read-map.png cartridges/report/data-lines.png
 shot check "opifex check 'Moth & Lantern.cue' --hashes sha1" \
   "opifex check 'scratched/Kestrel Circuit (Disc 1).cue' --hashes sha1 --repair --out again/"

@@ -61,6 +61,7 @@ report::Json run_step(Session& session, const DemoStep& step, std::vector<std::s
   std::ostream nowhere(nullptr);
   Console silent{nowhere, nowhere};
   const bool quiet = session.wants_json();
+  if (session.settings().has(kColor)) line.push_back("--color=" + session.settings().text(kColor));
   if (quiet)
     line.emplace_back("--quiet");
   else

@@ -28,7 +28,7 @@ TEST_F(JourneyTest, TheDemoWalksToItsEnd) {
   EXPECT_EQ(cli({"demo", "workshop", "--overwrite"}).exit_code, 0);
   const Outcome json = cli({"demo", "second", "--json"});
   EXPECT_EQ(json.exit_code, 0);
-  EXPECT_EQ(json.json()["results"][0]["steps"].size(), 38u);
+  EXPECT_EQ(json.json()["results"][0]["steps"].size(), 39u);
 }
 
 TEST_F(JourneyTest, FromTracksThroughEveryFormatAndBack) {

@@ -33,6 +33,9 @@ class Terminal : public Program {
                      Existing::replace);
   }
 
+  unsigned short columns = 80;
+  std::map<std::string, std::string> variables = {};  // of the program's environment
+
   struct Screen {
     int exit_code = -1;
     std::string bytes;  // everything that was written to the terminal
@@ -40,11 +43,14 @@ class Terminal : public Program {
   /// With stdin, stdout and stderr on a terminal of 80 columns; sends Ctrl-C once `until` has appeared.
   Screen at_terminal(std::vector<std::string> words, const std::string& until = {}) {
     words.insert(words.begin(), OPIFEX_PROGRAM);
-    winsize size{.ws_row = 24, .ws_col = 80, .ws_xpixel = 0, .ws_ypixel = 0};
+    winsize size{.ws_row = 24, .ws_col = columns, .ws_xpixel = 0, .ws_ypixel = 0};
     int master = -1;
     const pid_t child = ::forkpty(&master, nullptr, nullptr, &size);
     if (child == 0) {
       if (::chdir(folder.path().c_str()) != 0) ::_exit(99);
+      ::unsetenv("NO_COLOR");
+      ::setenv("TERM", "xterm", 1);
+      for (const auto& [name, value] : variables) ::setenv(name.c_str(), value.c_str(), 1);
       std::vector<char*> argv;
       for (std::string& word : words) argv.push_back(word.data());
       argv.push_back(nullptr);
@@ -91,6 +97,63 @@ class Terminal : public Program {
     return lines;
   }
 };
+
+constexpr const char* kGreen = "\x1B[32mintact\x1B[0m";
+
+TEST_F(Terminal, StatesHaveColoursWhereThereAreColours) {
+  disc(".", "game", 60, 1);
+  const auto has_colours = [&](const std::vector<std::string>& more) {
+    std::vector<std::string> words = {"check", "game.cue"};
+    words.insert(words.end(), more.begin(), more.end());
+    const std::string bytes = at_terminal(words).bytes;
+    EXPECT_TRUE(contains(bytes, "intact")) << bytes;
+    return contains(bytes, kGreen);
+  };
+  EXPECT_TRUE(has_colours({}));
+  EXPECT_TRUE(has_colours({"--color", "auto"}));
+  EXPECT_FALSE(has_colours({"--color", "never"}));
+  EXPECT_FALSE(has_colours({"--json", "--color", "always"})) << "JSON is for programs";
+  variables = {{"NO_COLOR", "1"}};
+  EXPECT_FALSE(has_colours({}));
+  EXPECT_TRUE(has_colours({"--color", "always"})) << "the user's word is above the environment's";
+  variables = {{"NO_COLOR", ""}};
+  EXPECT_TRUE(has_colours({})) << "set, but empty";
+  variables = {{"TERM", "dumb"}};
+  EXPECT_FALSE(has_colours({}));
+  EXPECT_FALSE(contains(cli({"check", "game.cue"}).out, "\x1B")) << "a pipe";
+  EXPECT_TRUE(contains(cli({"check", "game.cue", "--color", "always"}).out, kGreen));
+  EXPECT_EQ(cli({"check", "game.cue", "--color", "sometimes"}).exit_code, 2);
+}
+
+TEST_F(Terminal, TablesFitItsWidth) {
+  const std::string folder_name = "a folder with quite a long name for games",
+                    name = "Moth & Lantern, the rather long title of a disc";
+  disc(folder_name, name, 60, 1);
+  disc(folder_name, name + " 2", 60, 2);
+  const auto widest = [&](const std::string& text) {
+    std::size_t most = 0;
+    for (std::size_t at = 0; at < text.size();) {
+      const std::size_t end = std::min(text.size(), text.find('\n', at));
+      most = std::max(most, end - at - (end > at && text[end - 1] == '\r'));
+      at = end + 1;
+    }
+    return most;
+  };
+  const std::vector<std::string> words = {"identify", ".", "--quiet"};
+  const std::string piped = cli(words).out;
+  EXPECT_TRUE(contains(piped, folder_name + "/" + name)) << piped;
+  EXPECT_GT(widest(piped), 100u) << "a pipe is as wide as it has to be";
+  const std::string narrow = at_terminal(words).bytes;
+  EXPECT_FALSE(contains(narrow, folder_name + "/" + name + ".cue"));
+  EXPECT_TRUE(contains(narrow, "...")) << narrow;
+  for (const std::string& line : shown(narrow))
+    if (contains(line, "...")) {
+      EXPECT_LE(line.size(), 80u) << line;
+      EXPECT_TRUE(contains(line, ".cue")) << "the end of a path tells most: " << line;
+    }
+  columns = 250;
+  EXPECT_TRUE(contains(at_terminal(words).bytes, folder_name + "/" + name));
+}
 
 TEST_F(Terminal, ProgressIsWipedAndTheResultStays) {
   disc("in", "A", kSectors, 1);
