@@ -133,6 +133,59 @@ Figure map_figure(const std::string& title, DiscRange disc, std::span<const Tone
   return figure;
 }
 
+namespace {
+
+constexpr double kPixels = 1100, kThin = 6, kThinnest = 3;  // of a bar: its width, and of its pieces
+constexpr std::size_t kMostPieces = 1000, kMostLabels = 120;
+
+/// What is drawn of a layer, the worst last, so that it covers the rest. Of very many pieces those that would share a
+/// pixel become one.
+std::vector<ToneRange> pieces_of(const Layer& layer, DiscRange disc) {
+  std::vector<ToneRange> pieces;
+  for (const ToneRange& r : layer.ranges)
+    if (std::max(r.first, disc.first) < std::min(r.end, disc.end))
+      pieces.push_back({std::max(r.first, disc.first), std::min(r.end, disc.end), r.tone, r.label});
+  if (pieces.size() > kMostPieces) {
+    const std::int64_t step = std::max<std::int64_t>(1, (disc.end - disc.first) / static_cast<std::int64_t>(kPixels));
+    std::map<std::int64_t, Tone> worst;
+    for (const ToneRange& r : pieces)
+      for (std::int64_t at = (r.first - disc.first) / step; at <= (r.end - 1 - disc.first) / step; ++at)
+        worst[at] = std::max(worst[at], r.tone);
+    pieces.clear();
+    for (const auto& [at, tone] : worst) {
+      const std::int64_t first = disc.first + at * step, end = std::min(disc.end, first + step);
+      if (!pieces.empty() && pieces.back().end == first && pieces.back().tone == tone)
+        pieces.back().end = end;
+      else
+        pieces.push_back({first, end, tone, ""});
+    }
+  }
+  std::stable_sort(pieces.begin(), pieces.end(),
+                   [](const ToneRange& a, const ToneRange& b) { return a.tone < b.tone; });
+  return pieces;
+}
+
+/// The pieces of a bar as lines of data: the wide ones have a border, the thin ones none.
+struct BarLines {
+  std::string wide, thin, labels;
+  std::size_t label_count = 0;
+
+  void add(const ToneRange& r, std::size_t row, double total) {
+    const double middle = static_cast<double>(r.first + r.end) / 2;
+    const double width = kPixels * static_cast<double>(r.end - r.first) / total;
+    // What is too thin to be seen is shown as a line: damage of one sector is still damage.
+    const double half = std::max(static_cast<double>(r.end - r.first), kThinnest * total / kPixels) / 2;
+    const std::string_view what = r.label.empty() ? shade(r.tone).name : std::string_view(r.label);
+    (width < kThin ? thin : wide) += fmt::format("{} {} {} {} {} {} {}\n", r.first, r.end, row, shade(r.tone).rgb,
+                                                 middle - half, middle + half, field(what));
+    if (r.label.empty() || width < 6.5 * static_cast<double>(r.label.size()) || label_count >= kMostLabels) return;
+    labels += fmt::format("set label {} {} at {},{} center front font \",9\" tc rgb \"{}\"\n", ++label_count,
+                          in_quotes(r.label), middle, row, ink_on(shade(r.tone).rgb));
+  }
+};
+
+}  // namespace
+
 Figure bar_figure(const std::string& title, DiscRange disc, const std::vector<Layer>& layers) {
   disc.end = std::max(disc.end, disc.first + 1);
   const double total = static_cast<double>(disc.end - disc.first);
@@ -140,29 +193,19 @@ Figure bar_figure(const std::string& title, DiscRange disc, const std::vector<La
                 .title = title,
                 .words = title + ", in sectors.",
                 .height = 190 + 58 * static_cast<int>(layers.size())};
-  figure.data = "# first_lba end_lba row colour what\n";
   std::set<Tone> used;
-  std::string labels;
-  int number = 0;
+  BarLines lines;
   for (std::size_t row = 0; row < layers.size(); ++row) {
-    const Layer& layer = layers[row];
-    for (const ToneRange& r : layer.ranges) {
-      const std::int64_t first = std::max(r.first, disc.first), end = std::min(r.end, disc.end);
-      if (first >= end) continue;
+    for (const ToneRange& r : pieces_of(layers[row], disc)) {
       used.insert(r.tone);
-      // What is too thin to be seen is shown as wide as a hair: damage of one sector is still damage.
-      const double least = total / 900,
-                   shown_end = std::max(static_cast<double>(end), static_cast<double>(first) + least);
-      figure.data += fmt::format("{} {} {} {} {}\n", first, shown_end, row, shade(r.tone).rgb,
-                                 field(r.label.empty() ? shade(r.tone).name : std::string_view(r.label)));
-      const double width = 1130.0 * static_cast<double>(end - first) / total;
-      if (r.label.empty() || width < 6.5 * static_cast<double>(r.label.size()) || ++number > 120) continue;
-      labels += fmt::format("set label {} {} at {},{} center front font \",9\" tc rgb \"{}\"\n", number,
-                            in_quotes(r.label), static_cast<double>(first + end) / 2, row, ink_on(shade(r.tone).rgb));
+      lines.add(r, row, total);
     }
-    figure.words += fmt::format(" {}: {}.", layer.name, counted(layer.ranges, disc));
+    figure.words += fmt::format(" {}: {}.", layers[row].name, counted(layers[row].ranges, disc));
   }
-  if (used.empty()) figure.data += "NaN NaN 0 0 none\n";
+  // Neither block of the data may be empty.
+  constexpr std::string_view kNothing = "NaN NaN 0 0 NaN NaN none\n";
+  figure.data = fmt::format("# first_lba end_lba row colour drawn_first drawn_end what\n{0}{2}\n\n{1}{2}", lines.wide,
+                            lines.thin, kNothing);
   std::string& body = figure.body;
   body = fmt::format("set xrange [{}:{}]\nset yrange [{}:-0.7]\nset border 1\nset lmargin 14\nset bmargin 7\n",
                      disc.first, disc.end, static_cast<double>(layers.size()) - 0.3);
@@ -170,11 +213,13 @@ Figure bar_figure(const std::string& title, DiscRange disc, const std::vector<La
   body += "set key at screen 0.5, screen 0.06 center horizontal Left reverse samplen 1 width 2\nset ytics scale 0 (";
   for (std::size_t row = 0; row < layers.size(); ++row)
     body += fmt::format("{}\"{}\" {}", row > 0 ? ", " : "", layers[row].name, row);
-  body += ")\n" + labels;
-  body +=
-      "plot data using (($1+$2)/2):3:1:2:($3-0.36):($3+0.36):4 with boxxyerror fillstyle solid border rgb "
-      "\"white\" lc rgb variable notitle" +
-      legend_entries(used);
+  body += ")\n" + lines.labels + "plot ";
+  for (const auto& [index, border] : {std::pair(0, "border rgb \"white\""), std::pair(1, "noborder")})
+    body += fmt::format(
+        "{}data index {} using (($5+$6)/2):3:5:6:($3-0.36):($3+0.36):4 with boxxyerror fillstyle solid {} "
+        "lc rgb variable notitle",
+        index > 0 ? ", " : "", index, border);
+  body += legend_entries(used);
   return figure;
 }
 

@@ -9,6 +9,7 @@
 #include "opifex/core/base/text.hpp"
 #include "opifex/report/csv.hpp"
 #include "opifex/report/table.hpp"
+#include "opifex/report/terminal.hpp"
 #include "opifex/report/text.hpp"
 #include "opifex/report/volume.hpp"
 #include "opifex/report/words.hpp"
@@ -383,8 +384,8 @@ std::string text_of(const ShelfVerified& v) {
   }
   for (const auto& i : v.items)
     if (i.outcome != "as recorded")
-      text += fmt::format("{}: {}\n  {}\n", i.outcome == "changed" ? "CHANGED" : i.outcome, shown(i.place),
-                          shown(hint_text(i.why)));
+      text += fmt::format("{}: {}\n  {}\n", tone_text(Tone::lost, i.outcome == "changed" ? "CHANGED" : i.outcome),
+                          shown(i.place), shown(hint_text(i.why)));
   if (v.items.empty() && v.left == 0) return "Nothing of this computer is on the shelf.\n";
   const std::uint64_t bad = v.items.size() - v.as_recorded;
   text += fmt::format("{} of {} as recorded", grouped(v.as_recorded), plural(v.items.size(), "item"));

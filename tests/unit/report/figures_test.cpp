@@ -64,6 +64,24 @@ TEST_F(DrawnFigure, OneBadSectorOfMillionsIsSeenInTheMapAndInTheBar) {
   EXPECT_GT(pixels(bar, Tone::lost), 20u);
 }
 
+TEST_F(DrawnFigure, DamageBesideLesserDamageIsSeenInTheBar) {
+  const std::vector<ToneRange> damage = {
+      {54'400, 54'440, Tone::retried, ""}, {54'440, 54'450, Tone::lost, ""}, {54'450, 54'500, Tone::retried, ""}};
+  const Picture bar = drawn(bar_figure("a disc", {0, 400'000}, {{"damage", damage}}));
+  // The legend has a square of about 9 by 9.
+  EXPECT_GT(pixels(bar, Tone::lost), 150u);
+}
+
+TEST_F(DrawnFigure, AHundredThousandPiecesAreAFewAndNoneIsLost) {
+  std::vector<ToneRange> files;
+  for (std::int64_t at = 0; at < 4'000'000; at += 40) files.push_back({at, at + 20, Tone::files, ""});
+  files.push_back({2'000'001, 2'000'002, Tone::lost, ""});
+  const Figure figure = bar_figure("a disc", {0, 4'000'000}, {{"files", files}});
+  EXPECT_LT(figure.data.size(), 200'000u);
+  EXPECT_NE(figure.words.find("files 1 999 999, lost 1"), std::string::npos) << figure.words;
+  EXPECT_GT(pixels(drawn(figure), Tone::lost), 20u);
+}
+
 TEST_F(DrawnFigure, TheWorstOfACellIsShown) {
   Random random(7);
   for (int round = 0; round < 20; ++round) {

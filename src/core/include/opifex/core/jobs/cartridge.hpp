@@ -14,7 +14,7 @@ struct DumpCartridgeJob {
   std::vector<std::string> against = {};  ///< known lists; empty: nobody asks
   std::filesystem::path cache = {};       ///< for lists that were read; empty: none
   bool plan_only = false;
-  bool record = false;                              ///< the listener is going to write NAME.dump.txt and NAME.dump.json
+  bool record = false;  ///< the listener is going to write NAME.dump.txt and NAME.dump.json
   /// Error (usage) if there is no place for the files.
   static DumpCartridgeJob of(const std::string& source, const Settings& settings);
 };

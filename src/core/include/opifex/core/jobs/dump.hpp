@@ -14,9 +14,9 @@ struct DumpJob {
   std::vector<std::string> against = {};  ///< known lists; empty: nobody asks
   std::filesystem::path cache = {};       ///< for lists that were read; empty: none
   bool plan_only = false;
-  bool record = false;                ///< the listener is going to write NAME.dump.txt and NAME.dump.json
-  bool one_after_another = false;                   ///< go on with the next disc until stopped
-  unsigned discs = 0;                               ///< then at most so many; 0: any number
+  bool record = false;             ///< the listener is going to write NAME.dump.txt and NAME.dump.json
+  bool one_after_another = false;  ///< go on with the next disc until stopped
+  unsigned discs = 0;              ///< then at most so many; 0: any number
   /// Error (usage) if there is no place for the image.
   static DumpJob of(const std::string& source, const Settings& settings);
 };

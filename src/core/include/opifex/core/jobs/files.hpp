@@ -15,7 +15,7 @@ struct FilesJob {
   std::vector<std::string> inputs;  ///< images, archives, folders of images
   std::string path = {};            ///< in them: a folder, a file or a pattern; empty: everything
   ReadRules reading = {};
-  std::filesystem::path games = {};   ///< folder of images that saves may be of; empty: nobody asked
+  std::filesystem::path games = {};  ///< folder of images that saves may be of; empty: nobody asked
   /// Images come first; a word behind the first that fits a path in it is no image. Error (usage) for several paths.
   static FilesJob of(const std::vector<std::string>& words, const Settings& settings);
 };
