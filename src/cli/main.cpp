@@ -6,6 +6,7 @@
 #include <thread>
 
 #include <fcntl.h>
+#include <poll.h>
 #include <pthread.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
@@ -37,6 +38,12 @@ opifex::cli::TerminalFacts terminal_of(int fd) {
   return {known ? size.ws_col : std::size_t{80}, variable("NO_COLOR").empty() && !kind.empty() && kind != "dumb"};
 }
 
+/// Whoever has read enough of a pipe closes it: that is nothing to complain of.
+bool reader_is_gone(int why) {
+  pollfd out{STDOUT_FILENO, 0, 0};
+  return why == EPIPE || (::poll(&out, 1, 0) == 1 && (out.revents & POLLERR) != 0);
+}
+
 /// A result that did not reach its reader is no success.
 int checked_output(int code) {
   std::cout.flush();
@@ -44,7 +51,7 @@ int checked_output(int code) {
   const bool failed = std::fflush(stdout) != 0 || std::ferror(stdout) != 0 || !std::cout;
   if (!failed) return code;
   const int why = errno;
-  if (why != EPIPE) std::fprintf(stderr, "opifex: the result cannot be written to standard output\n");
+  if (!reader_is_gone(why)) std::fprintf(stderr, "opifex: the result cannot be written to standard output\n");
   return code == opifex::cli::kDone || code == opifex::cli::kBadNews ? opifex::cli::kDevice : code;
 }
 

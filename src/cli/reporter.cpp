@@ -66,7 +66,12 @@ void Reporter::result(const jobs::Checked& checked) {
   const auto hint = checked.mends ? report::RepairHint::leave_out : report::RepairHint::give;
   const auto json = [&] { return report::check_json(checked.image, checked.result); };
   const auto text = [&] { return report::check_text(checked.image, checked.result, hint); };
+  tell_checked(checked, json, text);
   draw([&] { return report::check_figures(checked); });
+}
+
+void Reporter::tell_checked(const jobs::Checked& checked, const std::function<report::Json()>& json,
+                            const std::function<std::string()>& text) {
   const bool asks_lists = session_.settings().has(jobs::kAgainst);
   if (asks_lists && (session_.wants_json() || session_.wants_report())) waiting_.emplace_back(json(), text());
   if (asks_lists && session_.wants_json()) return;
@@ -86,10 +91,13 @@ void Reporter::result(const jobs::Compared& compared) {
 void Reporter::result(const jobs::Written& written) {
   const auto json = [&] { return report::written_json(written); };
   const auto text = [&] { return report::written_text(written); };
+  if (!written.of_batch || session_.wants_json()) {
+    session_.result_of(json, text);
+  } else {
+    session_.report_of(json, text);
+    if (!written.planned_only) session_.line(report::batch_line(step_, written));
+  }
   note_sizes(written);
-  if (!written.of_batch || session_.wants_json()) return session_.result_of(json, text);
-  session_.report_of(json, text);
-  if (!written.planned_only) session_.line(report::batch_line(step_, written));
 }
 
 void Reporter::result(const jobs::Listed& listed) {
@@ -118,14 +126,17 @@ void Reporter::result(const jobs::ShelfTold& told) {
   const auto* listed = std::get_if<jobs::ShelfListed>(&told.what);
   const auto json = [&] { return report::shelf_json(told); };
   const auto text = [&] { return report::shelf_text(told); };
+  if (listed && listed->as_csv) {
+    session_.report_of(json, text);
+    report::shelf_csv(*listed, [&](const std::string& rows) { session_.line(rows); });
+  } else {
+    session_.result_of(json, text);
+  }
   std::visit(
       [&](const auto& what) {
         if constexpr (requires { report::shelf_figures(what); }) draw([&] { return report::shelf_figures(what); });
       },
       told.what);
-  if (!listed || !listed->as_csv) return session_.result_of(json, text);
-  session_.report_of(json, text);
-  report::shelf_csv(*listed, [&](const std::string& rows) { session_.line(rows); });
 }
 
 void Reporter::result(const jobs::RenamedByList& renamed) {
@@ -212,7 +223,6 @@ void Reporter::result(const jobs::Edited& edited) {
 void Reporter::result(const jobs::KnownTold& told) {
   if (!session_.wants_json()) session_.show(report::known_text(told));
   if (!session_.wants_json() && !session_.wants_report()) return;
-  draw([&] { return report::known_figures(told); });
   // A result for each image that was checked; files that are no images have one of their own.
   std::size_t next = 0;
   for (const jobs::KnownImage& image : told.images) {
@@ -222,13 +232,14 @@ void Reporter::result(const jobs::KnownTold& told) {
     session_.told_in_text(json, text);
   }
   session_.known_lists(report::lists_known_json(told));
+  draw([&] { return report::known_figures(told); });
 }
 
 void Reporter::result(const jobs::ListTold& told) { session_.result(report::list_json(told), report::list_text(told)); }
 
 void Reporter::result(const jobs::MissingTold& told) {
-  draw([&] { return report::missing_figures(told); });
   session_.result(report::missing_json(told), report::missing_text(told));
+  draw([&] { return report::missing_figures(told); });
 }
 
 void Reporter::result(const jobs::ListMade& made) {

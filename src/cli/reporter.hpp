@@ -51,6 +51,8 @@ class Reporter : public jobs::Listener {
   void draw(const MakeFigures& make) {
     session_.figures_of(make);
   }
+  void tell_checked(const jobs::Checked& checked, const std::function<report::Json()>& json,
+                    const std::function<std::string()>& text);
   void note_sizes(const jobs::Written& written);
   void draw_written(const jobs::Written& written);
 

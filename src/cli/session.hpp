@@ -82,12 +82,19 @@ class Session {
     if (wants_json()) document_.add(json);
   }
   bool wants_report() const { return report_ != nullptr; }
-  /// Figures of a result, made only if there is a report with room for them.
+  /// Figures of a result, made only if there is a report with room for them. What they read anew may be damaged: that
+  /// was told already, and is no failure of the command.
   template <typename MakeFigures>
   void figures_of(const MakeFigures& make) {
     if (!report_) return;
     if (!report_->takes_figures()) return report_->without_figures();
-    report_->add(make());
+    try {
+      report_->add(make());
+    } catch (const Error& error) {
+      if (error.details.fault == Fault::interrupted) throw;
+      if (error.details.fault != Fault::refused) failed(error);
+      report_->without_figures();
+    }
   }
   /// Part of a result that goes on from the one before: no empty line between them.
   void line(const std::string& text);

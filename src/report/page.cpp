@@ -274,7 +274,7 @@ void copy_drawing(Node into, Node from, const std::string& prefix) {
 }
 
 void add_figures(Node parent, const PageContent& page) {
-  if (page.figures.empty()) return;
+  if (page.figures.empty() && page.undrawn == 0) return;
   const Node section = element(parent, "section");
   element(section, "h2", "Figures");
   for (const auto& [figure, svg] : page.figures) {
@@ -290,7 +290,9 @@ void add_figures(Node parent, const PageContent& page) {
   }
   if (page.undrawn > 0)
     attribute(element(section, "p",
-                      fmt::format("There was no room for the figures of {}.", plural(page.undrawn, "more result"))),
+                      fmt::format("The figures of {} are not drawn: there is no room for them, or what they would show "
+                                  "cannot be read.",
+                                  plural(page.undrawn, "result"))),
               "class", "note");
 }
 

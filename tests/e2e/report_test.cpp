@@ -122,6 +122,46 @@ TEST_F(Report, TheMapShowsTheSectorsThatAreDamagedAndTheFilesTheyAreIn) {
   EXPECT_TRUE(contains(page("r"), "of 4 sectors lost")) << "the program's file";
 }
 
+TEST_F(Report, WhatIsTooDamagedToBeDrawnIsStillAnswered) {
+  for (const char* name :
+       {"bad-hunk-stored.chd", "bad-lzma-cut.chd", "bad-cd-base.chd", "bad-v3-crc.chd", "bad-short.chd"}) {
+    fs::copy_file(vector_path(std::string("chd/") + name), *this / name);
+    const Outcome plain = cli({"check", name, "--json"}),
+                  run = cli({"check", name, "--json", "--report", std::string("r-") + name});
+    EXPECT_EQ(run.exit_code, 1) << name << run.err;
+    EXPECT_EQ(run.json()["results"], plain.json()["results"]) << name;
+    const std::string html = page(std::string("r-") + name);
+    EXPECT_TRUE(contains(html, "bad news") && contains(html, "damaged")) << name;
+  }
+}
+
+TEST_F(Report, ChangesNoAnswerWhateverIsWrongWithAnImage) {
+  const std::string whole = read_file(*this / kestrel2);
+  ASSERT_EQ(cli({"convert", kestrel2, "--to", "chd", "--out", "sound.chd"}).exit_code, 0);
+  const std::string packed = read_file(*this / "sound.chd");
+  Random random(21);
+  int damaged = 0;
+  for (int round = 0; round < 24; ++round) {
+    std::string bytes = round % 2 == 0 ? whole : packed;
+    for (std::uint64_t n = 1 + random.below(4); n > 0; --n) {
+      const std::size_t at = random.below(bytes.size());
+      if (random.below(3) == 0)
+        bytes.erase(at, 1 + random.below(3000));
+      else
+        bytes[at] = static_cast<char>(bytes[at] ^ (1 + static_cast<int>(random.below(255))));
+    }
+    const std::string name = round % 2 == 0 ? "x.bin" : "x.chd", report = fmt::format("r{}", round);
+    write_file(*this / name, bytes);
+    const char* command = round % 3 == 0 ? "identify" : "check";
+    const Outcome plain = cli({command, name, "--json"}), run = cli({command, name, "--json", "--report", report});
+    EXPECT_EQ(run.exit_code, plain.exit_code) << round << run.err;
+    EXPECT_EQ(run.out, plain.out) << round;
+    EXPECT_EQ(contains(page(report), "nothing to complain of"), run.exit_code == 0) << round;
+    damaged += run.exit_code != 0;
+  }
+  EXPECT_GT(damaged, 8);
+}
+
 TEST_F(Report, AFolderWithOtherThingsIsLeftAlone) {
   write_file(*this / "mine/notes.txt", "mine");
   write_file(*this / "a file", "mine");

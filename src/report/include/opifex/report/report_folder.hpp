@@ -35,7 +35,7 @@ class ReportFolder {
   /// Of the first images only: the page says how many have none.
   bool takes_figures() const;
   void add(Figures figures);
-  /// A figure that is not drawn for want of room on the page.
+  /// Those of a result are not drawn: for want of room, or because what they show cannot be read.
   void without_figures() { ++undrawn_; }
 
   /// How the command ended.
