@@ -221,6 +221,18 @@ def list_rows():
     add_row("Lists: the same against half a million entries / without", known, ours, 1.03)
 
 
+def small_disc(size):
+    """The bytes of an ISO with one file of random bytes."""
+    source = os.path.join(folder, "one")
+    os.makedirs(source, exist_ok=True)
+    with open(os.path.join(source, "DATA.BIN"), "wb") as out:
+        out.write(os.urandom(size))
+    remove("one.iso")
+    run(f"{opifex} build one --as iso --out one.iso --quiet")
+    with open(os.path.join(folder, "one.iso"), "rb") as disc:
+        return bytearray(disc.read())
+
+
 def shelf_rows():
     """A hundred thousand items; folders of thousands of files; a thousand images."""
     here = os.path.dirname(os.path.abspath(__file__))
@@ -267,12 +279,7 @@ def shelf_rows():
     add_row("Shelf: 10 000 cartridges that are as they were / 0.5 s", again, 0.5, 1.0)
 
     os.makedirs(os.path.join(folder, "images"))
-    os.makedirs(os.path.join(folder, "one"))
-    with open(os.path.join(folder, "one", "DATA.BIN"), "wb") as out:
-        out.write(os.urandom(2_000_000))
-    run(f"{opifex} build one --as iso --out one.iso")
-    with open(os.path.join(folder, "one.iso"), "rb") as small:
-        image = bytearray(small.read())
+    image = small_disc(2_000_000)
     for i in range(1000):
         image[-4096:-4088] = i.to_bytes(8, "little")
         with open(os.path.join(folder, "images", f"{i}.iso"), "wb") as out:
@@ -442,12 +449,7 @@ try:
                 "mkdir theirs; bsdtar -xf tree.iso -C theirs; sync -f theirs", 1.15, "tree.iso", ["out"], ["theirs"])
 
         # A shelf: the same small disc a thousand times, no two alike.
-        os.makedirs(os.path.join(folder, "one"))
-        with open(os.path.join(folder, "one", "DATA.BIN"), "wb") as out:
-            out.write(os.urandom(100_000))
-        run(f"{opifex} build one --as iso --out one.iso --quiet")
-        with open(os.path.join(folder, "one.iso"), "rb") as small:
-            disc = bytearray(small.read())
+        disc = small_disc(100_000)
         for i in range(1000):
             place = os.path.join(folder, "shelf", f"{i // 50}")
             os.makedirs(place, exist_ok=True)
