@@ -219,8 +219,20 @@ Ending ending_of(int exit_code) {
   }
 }
 
+/// True if any result is only a plan: nothing of it is done.
+bool is_planned(const ResultTables& tables) {
+  const ResultTable* results = tables.find("results");
+  if (!results) return false;
+  bool planned = false;
+  for (std::size_t c = 0; c < results->columns().size(); ++c)
+    if (results->columns()[c] == "planned_only")
+      results->each(results->rows(), [&](const std::vector<Cell>& cells) { planned |= cells[c].text == "yes"; });
+  return planned;
+}
+
 void add_ending(Node parent, const PageContent& page) {
-  const Ending ending = ending_of(page.exit_code);
+  Ending ending = ending_of(page.exit_code);
+  if (page.exit_code == 0 && is_planned(page.tables)) ending = {"word", "! This is a plan: nothing was written."};
   const Node box = element(parent, "div");
   attribute(box, "class", std::string("verdict ") + ending.tone);
   attribute(box, "role", "status");

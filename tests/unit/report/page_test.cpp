@@ -124,6 +124,15 @@ TEST(Page, TheEndingIsThatOfTheCommand) {
   }
 }
 
+TEST(Page, APlanIsNothingThatWasDone) {
+  PageOf page;
+  page.add({{"path", "a"}, {"planned_only", true}});
+  page.add({{"path", "b"}, {"planned_only", false}});
+  const std::string html = page.html();
+  EXPECT_EQ(html.find("nothing to complain of"), std::string::npos);
+  EXPECT_NE(html.find("nothing was written"), std::string::npos);
+}
+
 TEST(Page, VerdictsAreCountedOverAllRowsNotThoseShown) {
   PageOf page;
   for (int i = 0; i < 10'400; ++i)
