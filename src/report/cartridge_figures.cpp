@@ -6,6 +6,7 @@
 #include "opifex/core/dump/cartridge.hpp"
 #include "opifex/core/io/byte_source.hpp"
 #include "opifex/report/figures.hpp"
+#include "opifex/report/palette.hpp"
 
 #include "gnuplot.hpp"
 
@@ -17,12 +18,12 @@ using dump::CartridgeResult;
 using dump::UnstablePlaces;
 
 /// Worst last: a cell of many bytes shows the worst of them.
-struct CellColour {
+struct CellState {
   const char* name;
-  unsigned rgb;
+  Tone tone;
 };
-constexpr std::array kCells = {CellColour{"every byte FF or 00", 0xD9D9D9}, CellColour{"data, read alike", 0x1B9E77},
-                               CellColour{"differed between readings", 0x7A0014}};
+constexpr std::array kCells = {CellState{"every byte FF or 00", Tone::gap}, CellState{"data, read alike", Tone::good},
+                               CellState{"differed between readings", Tone::lost}};
 enum : std::size_t { kBlank, kData, kDiffered };
 
 /// What was read, as it lies on the drive: the ROM, or the save where that is all.
@@ -62,7 +63,7 @@ Figure map_of(const WhatWasRead& read) {
   for (std::uint64_t c = 0; c < cells; ++c) {
     const std::size_t s = state[static_cast<std::size_t>(c)];
     used[s] = true;
-    data += fmt::format("{} {} {} {:#x}\n", c % kColumns, c / kColumns, kCells[s].rgb, c * each);
+    data += fmt::format("{} {} {} {:#x}\n", c % kColumns, c / kColumns, shade(kCells[s].tone).rgb, c * each);
   }
   std::string body;
   body += fmt::format("set xrange [-0.6:{}]\nset yrange [{}:-0.6]\n", static_cast<double>(kColumns) - 0.4,
@@ -80,8 +81,8 @@ Figure map_of(const WhatWasRead& read) {
       "notitle";
   for (std::size_t s = 0; s < kCells.size(); ++s)
     if (used[s])
-      body +=
-          fmt::format(", NaN with points pt 5 ps 1.6 lc rgb \"#{:06X}\" title \"{}\"", kCells[s].rgb, kCells[s].name);
+      body += fmt::format(", NaN with points pt 5 ps 1.6 lc rgb \"#{:06X}\" title \"{}\"", shade(kCells[s].tone).rgb,
+                          kCells[s].name);
   const std::string title = read.name + ", " + human_size(size);
   return {"read-map",
           title,
@@ -130,9 +131,10 @@ Figure lines_of(const WhatWasRead& read, rom::BusOrder bus) {
       "scale 0 (";
   for (std::size_t line = 0; line < shares.size(); ++line)
     body += fmt::format("{}\"D{}\" {}", line > 0 ? ", " : "", line, line);
-  body +=
-      ")\nplot data using ($1-0.2):2:(0.36) with boxes lc rgb \"#6BB8F0\" title \"share of ones\", "
-      "data using ($1+0.2):3:(0.36) axes x1y2 with boxes lc rgb \"#7A0014\" title \"differed\"";
+  body += fmt::format(
+      ")\nplot data using ($1-0.2):2:(0.36) with boxes lc rgb \"#{:06X}\" title \"share of ones\", data using "
+      "($1+0.2):3:(0.36) axes x1y2 with boxes lc rgb \"#{:06X}\" title \"differed\"",
+      shade(Tone::music).rgb, shade(Tone::lost).rgb);
   const std::string title = "Data lines of the " + read.name;
   return {"data-lines", title, title + ": how often each is 1, and how often it differed.", data, body};
 }

@@ -22,7 +22,6 @@ std::size_t number_of(std::vector<std::string>& codecs, const std::string& codec
   return codecs.size() - 1;
 }
 
-/// What is written as nothing but a word about it: copies, silence, a parent's hunks.
 double percent(std::uint64_t part, std::uint64_t whole) {
   return whole == 0 ? 0 : 100.0 * static_cast<double>(part) / static_cast<double>(whole);
 }
@@ -100,8 +99,8 @@ Figure entropy_figure(const std::string& name, const std::vector<Density>& along
       "set ylabel \"bits a byte (8: cannot be compressed)\"\nset grid ytics lc rgb \"#d0d0d0\"\nset border 3\nunset "
       "key\nset xtics nomirror\nset ytics nomirror\n";
   figure.body +=
-      fmt::format("plot data using ($1/1e6+{0}):2:({1}) with boxes fillstyle solid noborder lc rgb \"#1F5FBF\"",
-                  step / 2, step * 0.98);
+      fmt::format("plot data using ($1/1e6+{0}):2:({1}) with boxes fillstyle solid noborder lc rgb \"#{2:06X}\"",
+                  step / 2, step * 0.98, series_rgb(0));
   figure.words = fmt::format("{}, by Shannon's entropy of {}: {:.1f} bits a byte on average, 8 cannot be compressed.",
                              figure.title, plural(along.size(), "sample"), sum / static_cast<double>(along.size()));
   return figure;

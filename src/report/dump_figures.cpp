@@ -78,7 +78,8 @@ Figure speed_figure(const DumpPlan& plan, const DumpResult& result) {
     body += fmt::format("set label {} {} at first {}, graph 0.97 left offset 0.4,0 font \",9\"\n", label,
                         in_quotes(m.text), m.lba);
   }
-  body += "plot data using 1:($2/1000) with linespoints pt 7 ps 0.4 lw 2 lc rgb \"#1F5FBF\"";
+  body +=
+      fmt::format("plot data using 1:($2/1000) with linespoints pt 7 ps 0.4 lw 2 lc rgb \"#{:06X}\"", series_rgb(0));
   const std::string title = "Reading speed over " + title_of_disc(plan);
   return {"reading-speed", title, fmt::format("{}: at most {:.1f} MB/s.", title, most / 1000), data, body};
 }
@@ -101,8 +102,10 @@ Figure readings_figure(const DumpPlan& plan, const DumpResult& result) {
   } else {
     body += fmt::format("set yrange [0:*]\nset xrange [0:{}]\nset xtics 1\n", std::max(10u, bars.rbegin()->first + 1));
   }
-  body += "plot data using 1:($2+$3) with boxes lc rgb \"#7A0014\" title \"given up\", ";
-  body += "data using 1:2 with boxes lc rgb \"#1B9E77\" title \"recovered\"";
+  body += fmt::format(
+      "plot data using 1:($2+$3) with boxes lc rgb \"#{:06X}\" title \"given up\", data using 1:2 with boxes "
+      "lc rgb \"#{:06X}\" title \"recovered\"",
+      shade(Tone::lost).rgb, shade(Tone::good).rgb);
   return {"readings", title, title + ".", data, body};
 }
 

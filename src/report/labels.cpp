@@ -36,6 +36,7 @@ constexpr std::array kLabels = {
     Label{"seconds", "Time (seconds)"},
     Label{"code", "Kind"},
     Label{"bits", "Bits a byte"},
+    Label{"plain_title", "Title"},
 };
 constexpr std::array kHeadings = {
     Label{"results", "Results"},
@@ -84,7 +85,7 @@ std::string label_of(std::string_view key) {
   if (const std::size_t dot = key.rfind('.'); dot != std::string_view::npos) {
     const std::string last = label_of(key.substr(dot + 1));
     const std::string_view group = key.substr(0, dot);
-    return group == "hashes" ? last : label_of(group) + ": " + last;
+    return group == "hashes" || group == "facts" ? last : label_of(group) + ": " + last;
   }
   constexpr std::string_view kBytes = "_bytes";
   if (key.ends_with(kBytes)) return in_words(key.substr(0, key.size() - kBytes.size())) + " (bytes)";

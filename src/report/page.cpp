@@ -73,8 +73,8 @@ bool holds_states(std::string_view column) {
 }
 /// Numbers that name something, and do not count.
 bool is_name(std::string_view column) {
-  constexpr std::array kNames = {"id",         "number", "session", "track", "first_track",
-                                 "last_track", "disc",   "exit",    "line"};
+  constexpr std::array kNames = {"id",          "item",       "number", "session", "track",
+                                 "first_track", "last_track", "disc",   "exit",    "line"};
   return std::find(kNames.begin(), kNames.end(), column) != kNames.end();
 }
 
@@ -100,10 +100,14 @@ const std::vector<View>& views() {
       {"check",
        "tracks",
        {"of", "number", "mode", "verdict", "sectors", "bad", "repairable", "hashes.crc32", "hashes.sha1"}},
+      {"files",
+       "entries",
+       {"of", "path", "kind", "size_bytes", "modified", "lba", "attributes", "facts.plain_title", "facts.game_code",
+        "facts.blocks", "flaw"}},
       {"shelf",
        "items",
-       {"id", "title", "platform", "serial", "region", "disc", "format", "verdict", "known", "size_bytes",
-        "stored_bytes", "path"}}};
+       {"item", "title", "platform", "serial", "region", "disc", "format", "verdict", "stored_bytes", "content_bytes",
+        "checked", "path"}}};
   return all;
 }
 

@@ -9,6 +9,7 @@ namespace {
 constexpr std::array kShades = {
     Shade{Tone::blank, "unknown", 0xFFFFFF},
     Shade{Tone::gap, "gap", 0xD9D9D9},
+    Shade{Tone::session, "session", 0xB0D8B0},
     Shade{Tone::unproved, "read, has no checksum", 0xB0D8B0},
     Shade{Tone::data, "data", 0x1F5FBF},
     Shade{Tone::music, "music", 0x6BB8F0},

@@ -233,14 +233,11 @@ std::vector<Layer> layers_of(const cd::Layout& layout) {
   for (const cd::Session& s : layout.sessions) {
     const cd::Track* first = layout.track(s.first_track);
     if (first)
-      sessions.ranges.push_back({first->pregap_lba, s.lead_out, Tone::combined, fmt::format("session {}", s.number)});
+      sessions.ranges.push_back({first->pregap_lba, s.lead_out, Tone::session, fmt::format("session {}", s.number)});
   }
   // One session is no news.
   std::vector<Layer> layers;
-  if (layout.sessions.size() > 1) {
-    for (ToneRange& r : sessions.ranges) r.tone = Tone::authored;
-    layers.push_back(std::move(sessions));
-  }
+  if (layout.sessions.size() > 1) layers.push_back(std::move(sessions));
   layers.push_back(std::move(tracks));
   return layers;
 }

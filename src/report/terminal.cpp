@@ -42,6 +42,7 @@ std::string_view colour_of(Tone tone) {
     case Tone::gap:
       return "\x1B[2m";
     case Tone::blank:
+    case Tone::session:
     case Tone::tables:
       return {};
   }

@@ -72,8 +72,8 @@ TEST(Palette, StatesOfADumpAreToldApartByEveryEye) {
 TEST(Palette, StatesOfACheckAndOfALayoutAreToldApartByEveryEye) {
   expect_apart({Tone::blank, Tone::unproved, Tone::good, Tone::repairable, Tone::authored, Tone::wrong, Tone::lost,
                 Tone::untried});
-  expect_apart({Tone::blank, Tone::gap, Tone::data, Tone::music, Tone::files, Tone::tables, Tone::repairable,
-                Tone::wrong, Tone::lost});
+  expect_apart({Tone::blank, Tone::gap, Tone::session, Tone::data, Tone::music, Tone::files, Tone::tables,
+                Tone::repairable, Tone::wrong, Tone::lost});
 }
 
 TEST(Palette, SeriesAreToldApartByEveryEye) {

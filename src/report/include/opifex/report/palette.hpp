@@ -14,6 +14,7 @@ namespace opifex::report {
 enum class Tone : std::uint8_t {
   blank,       ///< nothing, or nothing is known
   gap,         ///< of a layout: a pause; of a dump: run-out blocks
+  session,     ///< of a layout
   unproved,    ///< read, but under no checksum
   data,        ///< a data track, a partition
   music,       ///< a music track; music that was read twice alike
