@@ -117,7 +117,8 @@ TEST(Page, TheEndingIsThatOfTheCommand) {
     PageOf page;
     page.exit_code = code;
     page.add({{"path", "a"}, {"verdict", code == 0 ? "intact" : "damaged"}});
-    const auto box = page.tree().select_node("//div[@role='status']").node();
+    const pugi::xml_document tree = page.tree();
+    const auto box = tree.select_node("//div[@role='status']").node();
     EXPECT_EQ(std::string(box.attribute("class").value()) == "verdict good", code == 0) << code;
     EXPECT_EQ(std::string(box.child("strong").text().get()).find("nothing to complain of") != std::string::npos,
               code == 0);
